@@ -65,7 +65,9 @@ class Compiled:
     def _called(self) -> dict[str, "Compiled"]:
         """The compiled functions that this one calls, by the names that it has for them."""
         known = self._function.__globals__
-        return {name: one for name in self._function.__code__.co_names if isinstance(one := known.get(name), Compiled)}
+        return {
+            name: called for name in self._function.__code__.co_names if isinstance(called := known.get(name), Compiled)
+        }
 
     def _calling(self, others: dict[str, Any]) -> FunctionType:
         """The function with others in the place of those that it calls."""

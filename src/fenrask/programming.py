@@ -274,7 +274,7 @@ class Program:
         found = [one for one in (known, first, second, third) if one is not None]
         if not found:
             return None
-        best = min(found, key=lambda one: one.objective)
+        best = min(found, key=lambda solution: solution.objective)
         bound = max(one.bound for one in (known, first, leading, third) if one is not None)
         return Solution(best.values, best.objective, min(best.objective, bound))
 

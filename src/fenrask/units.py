@@ -104,10 +104,10 @@ def rough(value: float | Fraction) -> str:
     return f"{number:,.0f}" if abs(number) >= 100 else f"{number:.3g}"
 
 
-def counted(number: int, one: str, many: str = "") -> str:
+def counted(number: int, singular: str, many: str = "") -> str:
     """A number with its noun: 1 address, 3 addresses.
 
     >>> counted(1, "flow"), counted(2, "address", "addresses")
     ('1 flow', '2 addresses')
     """
-    return f"{number:,} {one if number == 1 else many or one + 's'}"
+    return f"{number:,} {singular if number == 1 else many or singular + 's'}"

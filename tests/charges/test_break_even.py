@@ -93,7 +93,7 @@ class Offers(InFolder):
         self.assertEqual((costs["inner"], costs["door-to-service"]), (Fraction("7.3"), 0))
         self.assertEqual(found.rivals[0].design, "door-to-service (routed-endpoint)")
         # A firewall pays 1 an hour and nothing by volume but the transfer: 657 dearer to begin with, 0.02 a GB less.
-        [meeting] = [one for one in found.meetings if {one.one, one.other} == {"current path", "wall in zone a"}]
+        [meeting] = [one for one in found.meetings if {one.first, one.second} == {"current path", "wall in zone a"}]
         self.assertEqual(meeting.at.volume, 730 * Fraction("0.9") / Fraction("0.02"))
         self.assertEqual(meeting.hosts, meeting.at.volume * 10 / volume)
 
@@ -106,14 +106,14 @@ class SelfRun(Situation):
         found = break_even(compare(described), "forecast")
         self.assertTrue(found.wages)
         for one in found.wages:
-            self.assertIn("translator hosts", one.other)
+            self.assertIn("translator hosts", one.harder)
             self.assertLess(0, one.per_hour)
             at_it = described.patched({"wage_per_hour": float(one.per_hour)}, "wage")
             totals = {each.design.name: each.evaluation.bill.total for each in compare(at_it).candidates}
-            self.assertAlmostEqual(float(totals[one.one]), float(totals[one.other]), places=6)
+            self.assertAlmostEqual(float(totals[one.easier]), float(totals[one.harder]), places=6)
             self.assertIn("Managed or self-run", self.program("compare", "--break-even", "forecast", "--all").stdout)
             minutes = {each.design: each.down_minutes or 0.0 for each in found.rivals}
-            self.assertAlmostEqual(one.more_down_minutes or 0.0, minutes[one.other] - minutes[one.one], places=9)
+            self.assertAlmostEqual(one.more_down_minutes or 0.0, minutes[one.harder] - minutes[one.easier], places=9)
 
     def test_a_flow_is_judged_by_its_own_faults(self) -> None:
         """Another flow without a route, and an exit that it overloads, keep nothing from being the cheapest path."""

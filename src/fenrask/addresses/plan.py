@@ -351,7 +351,7 @@ def _cheapest_within(choices: Mapping[_Key, Sequence[ExitAddresses]], limits: _L
     for name in choices:
         if seen := tuple(number for number, (exits, _) in enumerate(limits) if name in exits):
             groups.setdefault(seen, []).append(name)
-    fewest = {name: min(choices[name], key=lambda one: one.entries) for some in groups.values() for name in some}
+    fewest = {name: min(choices[name], key=lambda choice: choice.entries) for some in groups.values() for name in some}
     several = [
         _cheapest_by_entries([choices[name] for name in some], min(limits[number][1] for number in seen))
         for seen, some in groups.items()
@@ -401,10 +401,10 @@ def _cheapest_by_entries(options: Sequence[Sequence[ExitAddresses]], most: int) 
     for each in options:
         longer: dict[int, _Several] = {}
         for entries, cost, before in so_far:
-            for one in each:
-                key, total = entries + one.entries, cost + one.hour
+            for choice in each:
+                key, total = entries + choice.entries, cost + choice.hour
                 if key <= most and (key not in longer or total < longer[key][1]):
-                    longer[key] = key, total, (*before, one)
+                    longer[key] = key, total, (*before, choice)
         so_far = []
         for key in sorted(longer):
             # What has as many entries as another or more, and costs no less, is never needed.

@@ -45,9 +45,9 @@ def table_entries(demand: Demand, exit_name: str) -> Iterator[Entries]:
     kinds, back = np.unique(groups, axis=1, return_inverse=True)
     by_kind = np.bincount(back.ravel(), weights=rates, minlength=kinds.shape[1]).tolist()
     for (flow, protocol), rate in zip(kinds.T.tolist(), by_kind, strict=True):
-        for one in ended(examples[flow], names[protocol], offer, timers_only=True):
-            entries[one.ending] = entries.get(one.ending, 0.0) + rate * one.share * one.delay_s
-            kept[one.ending] = kept.get(one.ending, 0.0) + rate * one.share
+        for ending in ended(examples[flow], names[protocol], offer, timers_only=True):
+            entries[ending.ending] = entries.get(ending.ending, 0.0) + rate * ending.share * ending.delay_s
+            kept[ending.ending] = kept.get(ending.ending, 0.0) + rate * ending.share
     for state, held in sorted(entries.items(), key=lambda pair: -pair[1]):
         if held >= _NEVER_EMPTY:
             timer = None if state == _OPEN or not kept[state] else held / kept[state]

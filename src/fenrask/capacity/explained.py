@@ -27,7 +27,9 @@ def explain_capacity(capacity: Capacity) -> Iterator[Step]:
         days = capacity.demand.paths.described.estate.targets.days
         working = f"of the day that {percent(days)} of days do not exceed; exp(s z - s^2/2), s^2 = log(1 + day_cv^2)"
         yield Step("targets", "days", percent(days), working)
-    for exit_ in sorted(capacity.exits, key=lambda one: (-one.blocking, one.port_limit.headroom)):
+    for exit_ in sorted(
+        capacity.exits, key=lambda exit_capacity: (-exit_capacity.blocking, exit_capacity.port_limit.headroom)
+    ):
         yield from _exit(exit_)
 
 

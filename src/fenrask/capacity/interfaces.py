@@ -78,7 +78,7 @@ def host_limits(demand: Demand) -> Iterator[HostLimits]:
                 when = f"at {clock_text(int(np.argmax(each)) * demand.step_s)}" if np.ptp(each) > 0 else ""
                 use = float(each.max())
                 found.append(LimitUse(what, unit, use, capacity, when, grow=partial(_growth, use, capacity)))
-        yield HostLimits(name, tuple(sorted(found, key=lambda one: one.headroom)))
+        yield HostLimits(name, tuple(sorted(found, key=lambda limit: limit.headroom)))
 
 
 def _growth(use: float, capacity: float) -> float | None:

@@ -194,9 +194,9 @@ def stated_limits(demand: Demand, exit_name: str, parts: Sequence[Part], offer: 
     busiest: dict[str, LimitUse] = {}
     some = Parts.of(parts) if parts else Parts(demand.laid, np.zeros(0, dtype=np.intp))
     for key, capacity, use in uses(demand, exit_name, Groups.whole(some), offer, nodes):
-        one = use.busiest(LIMITS[key], capacity)
-        if key not in busiest or one.use > busiest[key].use:
-            busiest[key] = one
+        used = use.busiest(LIMITS[key], capacity)
+        if key not in busiest or used.use > busiest[key].use:
+            busiest[key] = used
     return list(busiest.values())
 
 

@@ -265,9 +265,9 @@ class ExitCapacity(ExitLimits):
 def given(numbers: Iterable[tuple[ExitCapacity, int]]) -> dict[str, dict[str, Any]]:
     """What a patch says of `exits` to give each so many addresses."""
     found: dict[str, dict[str, Any]] = {}
-    for one, number in numbers:
-        stated, before = one.with_addresses(number), found.setdefault(one.exit, {})
-        if one.toward:
+    for exit_capacity, number in numbers:
+        stated, before = exit_capacity.with_addresses(number), found.setdefault(exit_capacity.exit, {})
+        if exit_capacity.toward:
             before.setdefault("addresses_for", {}).update(stated["addresses_for"])
         else:
             before.update(stated)
@@ -344,8 +344,8 @@ def capacity(
     described = demand.paths.described
     before: _Before = {}
     for each in known:
-        for one in each.every:
-            before.setdefault(one.name, []).append(one)
+        for exit_limits in each.every:
+            before.setdefault(exit_limits.name, []).append(exit_limits)
     found: list[ExitCapacity] = []
     others: list[ExitLimits] = []
     ids = _numbers(demand, demand.laid.traffic.names), _numbers(demand, demand.laid.subnets)
@@ -521,7 +521,7 @@ def _exit(
     limits += by_load
     limits += [one.with_addresses(addresses) for one in at_each]
     limits.sort(key=lambda limit: limit.headroom)
-    one = ExitCapacity(
+    sized = ExitCapacity(
         exit=name,
         stated=stated is not None,
         addresses=addresses,
@@ -540,11 +540,11 @@ def _exit(
         beside=beside,
         by_load=by_load,
     )
-    too_much = needed is None or (most is not None and needed > most) or bool(one.overloaded_by)
+    too_much = needed is None or (most is not None and needed > most) or bool(sized.overloaded_by)
     # What one destination alone sees is not divided: over other gateways it would see their addresses.
     if not too_much or not parts or exit_.own_addresses:
-        return one
-    return replace(one, divide=partial(split, demand, name, offer, ports, offered))
+        return sized
+    return replace(sized, divide=partial(split, demand, name, offer, ports, offered))
 
 
 def _needed(
@@ -613,7 +613,7 @@ def growth_until(
     if not busy:
         return None
     if assignment.adds_up(busy, ports):
-        top = max(busy, key=lambda one: one.busiest)
+        top = max(busy, key=lambda stream: stream.busiest)
         return assignment.room(addresses, ports, target) / top.load.peak.concurrent - 1
 
     busy = hardest(busy) if assignment.view != "hosts" else busy

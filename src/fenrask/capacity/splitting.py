@@ -129,7 +129,7 @@ class _Sizing:
             )
             return f"no number of addresses keeps to the target{concurrent}"
         if self._most is not None and found > self._most:
-            busiest = max(offered, key=lambda one: one.busiest)
+            busiest = max(offered, key=lambda stream: stream.busiest)
             concurrent = f"{busiest.load.peak.concurrent:,.0f} held toward {busiest.label}"
             return f"it needs {found} addresses and a gateway takes {self._most} ({concurrent})"
         limits = stated_limits(self._demand, self._exit, parts, self._offer, self._nodes)

@@ -80,10 +80,10 @@ class Translator:
 def translators(capacity: Capacity) -> Iterator[Translator]:
     """Every translator host of an estate, in its order."""
     described = capacity.demand.paths.described
-    for one in capacity.exits:
-        exit_, offer = described.estate.exits[one.exit], described.offer_of(one.exit)
-        if exit_.self_run and offer is not None and not one.toward:
-            yield _translator(capacity, one, offer)
+    for exit_capacity in capacity.exits:
+        exit_, offer = described.estate.exits[exit_capacity.exit], described.offer_of(exit_capacity.exit)
+        if exit_.self_run and offer is not None and not exit_capacity.toward:
+            yield _translator(capacity, exit_capacity, offer)
 
 
 def _translator(capacity: Capacity, exit_capacity: ExitCapacity, offer: Offer) -> Translator:
@@ -156,11 +156,19 @@ def _forwarded(estate: Estate, name: str, shared: int) -> Iterator[Forwarded]:
     listed = [*(exit_.listed_addresses or [None] * shared)]
     for to in exit_.own_addresses:
         listed += exit_.listed_toward(to) or [None] * (exit_.stated_toward(to) or 1)
-    for key, one in exit_.published.items():
-        place = listed.index(one.address) if one.address in listed else 0
-        hosts, are_known = _hosts(estate, one.to)
+    for key, published in exit_.published.items():
+        place = listed.index(published.address) if published.address in listed else 0
+        hosts, are_known = _hosts(estate, published.to)
         yield Forwarded(
-            key, place, one.port, one.protocol, one.to, one.host_port, hosts, are_known, one.rewrites_source
+            key,
+            place,
+            published.port,
+            published.protocol,
+            published.to,
+            published.host_port,
+            hosts,
+            are_known,
+            published.rewrites_source,
         )
 
 

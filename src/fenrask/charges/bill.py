@@ -133,10 +133,12 @@ def fixed_lines(described: Described, plan: AddressPlan, meters: Meters) -> Iter
     """What is due whatever the volume, but for what is made of other lines."""
     yield from _standing(described, meters)
     yield from _addresses(described, plan, meters)
-    for name, one in described.catalogue.in_force.items():
-        if one.month_fee:
+    for name, commitment in described.catalogue.in_force.items():
+        if commitment.month_fee:
             uses = Shares(Metered.of(meters.users, {Use("", UNALLOCATED): Fraction(1)}))
-            yield Line("committed", name, Fraction(1), "month", one.month_fee, "the fee of a commitment", True, uses)
+            yield Line(
+                "committed", name, Fraction(1), "month", commitment.month_fee, "the fee of a commitment", True, uses
+            )
 
 
 def _standing(described: Described, meters: Meters) -> Iterator[Line]:
@@ -144,9 +146,9 @@ def _standing(described: Described, meters: Meters) -> Iterator[Line]:
     each = {name: standing_charges(described, name) for name in described.estate.exits}
     for item in STANDING:
         for name, charges in each.items():
-            if (one := charges.get(item)) is not None:
+            if (charge := charges.get(item)) is not None:
                 uses = meters.at_exit[name].shares(Use(name, UNALLOCATED))
-                yield Line(item, name, one.quantity, one.unit, one.rate, one.reason, True, uses)
+                yield Line(item, name, charge.quantity, charge.unit, charge.rate, charge.reason, True, uses)
 
 
 def _addresses(described: Described, plan: AddressPlan, meters: Meters) -> Iterator[Line]:
@@ -187,9 +189,9 @@ def address_month(described: Described, exit_addresses: ExitAddresses) -> Fracti
 def lasting_month(described: Described, held: Sequence[Held]) -> Fraction:
     """What addresses cost a month that no exit's number changes: those that are held, and those of hosts."""
     month, total = Fraction(described.catalogue.hours_per_month), Fraction(0)
-    for one in held:
-        if one.prefix.version == 4:
-            total += Fraction(_hour_of(described, one)) * month
+    for block in held:
+        if block.prefix.version == 4:
+            total += Fraction(_hour_of(described, block)) * month
     for rates in hosts_by_rate(described).values():
         total += sum((Fraction(rate) * hosts * month for rate, hosts in rates), Fraction(0))
     return total
@@ -203,19 +205,19 @@ def _hour_of(described: Described, held: Held) -> Decimal:
 def _held(described: Described, held: Sequence[Held], meters: Meters) -> Iterator[Line]:
     """Addresses and blocks that are held, used or not; by use of the exits that list them."""
     month = Fraction(described.catalogue.hours_per_month)
-    for one in held:
-        rate = _hour_of(described, one)
-        if not rate or one.prefix.version != 4:
+    for block in held:
+        rate = _hour_of(described, block)
+        if not rate or block.prefix.version != 4:
             continue
-        size = int(one.prefix.num_addresses)
-        reason = f"{counted(size, 'address', 'addresses')} held, {one.idle} of them unused, {month} hours"
-        uses: dict[Use, Fraction] = {Use("", UNALLOCATED): Fraction(one.idle, size)} if one.idle else {}
-        for exit_name, number in one.used.items():
+        size = int(block.prefix.num_addresses)
+        reason = f"{counted(size, 'address', 'addresses')} held, {block.idle} of them unused, {month} hours"
+        uses: dict[Use, Fraction] = {Use("", UNALLOCATED): Fraction(block.idle, size)} if block.idle else {}
+        for exit_name, number in block.used.items():
             for use, share in meters.at_exit[exit_name].shares(Use(exit_name, UNALLOCATED)).items():
                 uses[use] = uses.get(use, Fraction(0)) + share * Fraction(number, size)
         unit = "address-h" if size == 1 else "block-h"
         by_use = Shares(Metered.of(meters.users, uses))
-        yield Line("addresses", one.name, month, unit, rate, reason, True, by_use)
+        yield Line("addresses", block.name, month, unit, rate, reason, True, by_use)
 
 
 def _of_hosts(described: Described, users: Users) -> Iterator[Line]:

@@ -137,11 +137,11 @@ def _at_edge(edge: Fraction, slope: Fraction, before: Fraction, end: Fraction | 
 def _joined(found: list[Crossing]) -> list[Crossing]:
     """Stretches that follow each other are one; a point at the end of a stretch belongs to it."""
     result: list[Crossing] = []
-    for one in found:
+    for crossing in found:
         last = result[-1] if result else None
-        if last and last.kind == "coincide" and last.until == one.volume:
-            if one.kind == "coincide":
-                result[-1] = Crossing(last.volume, "coincide", one.until)
+        if last and last.kind == "coincide" and last.until == crossing.volume:
+            if crossing.kind == "coincide":
+                result[-1] = Crossing(last.volume, "coincide", crossing.until)
             continue
-        result.append(one)
+        result.append(crossing)
     return result

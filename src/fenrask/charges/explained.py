@@ -15,7 +15,7 @@ def explain_bill(bill: Bill, most: int | None = None) -> Iterator[Step]:
     total = f"{cents(bill.total):,} {bill.currency}/month"
     parts = f"{cents(bill.fixed):,} fixed + {cents(bill.by_volume):,} by volume, {len(bill.lines)} lines in all"
     yield Step("the bill", "total", total, parts)
-    for line in sorted(bill.lines, key=lambda one: -abs(one.amount))[:most]:
+    for line in sorted(bill.lines, key=lambda line: -abs(line.amount))[:most]:
         yield _line(line, bill.currency)
 
 

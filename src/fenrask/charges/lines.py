@@ -137,9 +137,9 @@ class Shares(Mapping[Use, Fraction]):
 
     @cached_property
     def _by_use(self) -> dict[Use, int]:
-        one = self.weights
-        rows = zip(one.exit.tolist(), one.flow.tolist(), one.amounts.tolist(), strict=True)
-        return {Use(one.users.exits[exit_], one.users.flows[flow]): amount for exit_, flow, amount in rows}
+        weights = self.weights
+        rows = zip(weights.exit.tolist(), weights.flow.tolist(), weights.amounts.tolist(), strict=True)
+        return {Use(weights.users.exits[exit_], weights.users.flows[flow]): amount for exit_, flow, amount in rows}
 
     def __getitem__(self, use: Use) -> Fraction:
         return Fraction(self._by_use[use], self.whole)

@@ -72,9 +72,9 @@ def networks_left(described: Described, trace: Trace) -> Iterator[tuple[str, str
     passed += [estate.subnets[hop.subnet].network for hop in trace.hops if hop.subnet in estate.subnets]
     if trace.there:
         passed.append(estate.subnets[trace.there].network)
-    for one, other in zip(passed, passed[1:], strict=False):
-        if one != other:
-            yield one, other
+    for here, onward in zip(passed, passed[1:], strict=False):
+        if here != onward:
+            yield here, onward
 
 
 def _exits(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
@@ -133,10 +133,12 @@ def _zones(described: Described, trace: Trace, to_service: bool) -> Iterator[tup
 
 
 def _zone_crossing(described: Described, place: Hashable, name: str) -> Charge:
-    one, other = _two(place)
+    from_zone, to_zone = _two(place)
     tariff = _tariff(described, name)
     rate = described.catalogue.transfer_in(tariff).cross_zone_per_gb
-    return Charge("zone crossing", rate, f"{one} to {other}", f"both ways{_in(tariff, ', in ')}", (place, tariff))
+    return Charge(
+        "zone crossing", rate, f"{from_zone} to {to_zone}", f"both ways{_in(tariff, ', in ')}", (place, tariff)
+    )
 
 
 def _networks(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
@@ -145,13 +147,13 @@ def _networks(described: Described, trace: Trace, to_service: bool) -> Iterator[
 
 
 def _network_crossing(described: Described, place: Hashable, name: str) -> Charge:
-    one, other = _two(place)
+    from_, to = _two(place)
     networks = described.estate.networks
-    rates, far = described.catalogue.transfer_in(networks[one].region), networks[one].region != networks[other].region
+    rates, far = described.catalogue.transfer_in(networks[from_].region), networks[from_].region != networks[to].region
     item, rate = (
         ("region crossing", rates.cross_region_per_gb) if far else ("network crossing", rates.cross_network_per_gb)
     )
-    return Charge(item, rate, f"{one} to {other}", "both ways", place)
+    return Charge(item, rate, f"{from_} to {to}", "both ways", place)
 
 
 def _two(place: Hashable) -> tuple[str, str]:
@@ -276,8 +278,12 @@ class Meters:
         """The same volumes, all flows but one taken as one: for a total, which does not ask whose they are."""
         number = self.users.flow[flow]
         return self._each(
-            lambda one: Metered.summed(
-                one.users, one.exit, np.where(one.flow == number, number, 0), one.amounts, one.denominator
+            lambda metered: Metered.summed(
+                metered.users,
+                metered.exit,
+                np.where(metered.flow == number, number, 0),
+                metered.amounts,
+                metered.denominator,
             )
         )
 

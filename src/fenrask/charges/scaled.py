@@ -87,8 +87,10 @@ def scaled_bill(paths: Paths, plan: AddressPlan) -> ScaledBill:
         least = least_month(described, name)
         found.append(ScaledLine("minimum", name, currency, Decimal(1), "up to the least", of=parts, least=least))
     for name, parts in committed_parts(described, lines, meters.users).items():
-        one = described.catalogue.in_force[name]
-        rate = Decimal(-1) if one.share is None else -one.share
-        off = Fraction(one.month_off or 0) if one.share is None else None
-        found.append(ScaledLine("commitment", name, currency, rate, f"off {', '.join(one.items)}", of=parts, off=off))
+        commitment = described.catalogue.in_force[name]
+        rate = Decimal(-1) if commitment.share is None else -commitment.share
+        off = Fraction(commitment.month_off or 0) if commitment.share is None else None
+        found.append(
+            ScaledLine("commitment", name, currency, rate, f"off {', '.join(commitment.items)}", of=parts, off=off)
+        )
     return ScaledBill(tuple(found))

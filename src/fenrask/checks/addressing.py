@@ -30,8 +30,10 @@ def overlapping_prefixes(context: Context) -> Iterator[Doubt]:
     for (_, outer), (prefix, inner) in overlaps(subnets):
         if context.estate.subnets[outer].network == context.estate.subnets[inner].network:
             yield _overlap(context, "subnets", outer, inner, str(prefix))
-    for joiner, one, other in _joined(context):
-        for (_, outer), (prefix, inner) in overlaps([*_owned(context, joiner, one), *_owned(context, joiner, other)]):
+    for joiner, joined, with_ in _joined(context):
+        for (_, outer), (prefix, inner) in overlaps(
+            [*_owned(context, joiner, joined), *_owned(context, joiner, with_)]
+        ):
             if outer != inner:
                 section = "networks" if inner in context.estate.networks else "exits"
                 yield _overlap(context, section, outer, inner, str(prefix))

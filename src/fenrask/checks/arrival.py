@@ -271,9 +271,9 @@ def ip_version_lost(context: Context) -> Iterator[Doubt]:
         path = paths[0]
         subnets, flows = (some(dict.fromkeys(each)) for each in ([p.subnet for p in paths], [p.flow for p in paths]))
         shares: dict[str, Fraction] = {}
-        for one in context.paths.by_flow[path.flow]:
-            if one.subnet == path.subnet and one.trace.portion.lost_before:
-                shares[one.subnet] = shares.get(one.subnet, Fraction(0)) + one.within
+        for part in context.paths.by_flow[path.flow]:
+            if part.subnet == path.subnet and part.trace.portion.lost_before:
+                shares[part.subnet] = shares.get(part.subnet, Fraction(0)) + part.within
         fix = context.first_that_cures(
             path.flow, _other_version(context, path), also=lambda after: not after.after_loss
         )

@@ -93,9 +93,9 @@ def _beside(exit_capacity: ExitCapacity) -> str:
 def client_pool_too_small(context: Context) -> Iterator[Doubt]:
     """Requests that a client's connections cannot carry at the busiest hour, so that they wait without end."""
     traffic = context.described.traffic
-    for row, one in traffic.pooled.items():
+    for row, pooled in traffic.pooled.items():
         flow = context.estate.flows[traffic.names[row]]
-        if one.busiest.wait_s != inf or flow.pool_max is None:
+        if pooled.busiest.wait_s != inf or flow.pool_max is None:
             continue
         most = max(traffic.multipliers(traffic.profiles[traffic.asked_profile[row]]))
         asked = (flow.requests_per_host_per_s or 0.0) * most
@@ -119,25 +119,25 @@ def host_limit_exceeded(context: Context) -> Iterator[Doubt]:
 
 def limit_exceeded(context: Context) -> Iterator[Doubt]:
     """An exit that exceeds another limit of its offer at the peak."""
-    for one in context.evaluation.capacity.every:
-        for limit in one.exceeded:
+    for exit_limits in context.evaluation.capacity.every:
+        for limit in exit_limits.exceeded:
             whose = f"{limit.of}'s limit of {limit.limit.removesuffix(f' at {limit.of}')}" if limit.of else limit.limit
-            cause = f"{one.name} exceeds {whose}: {figure(limit.use)} of {figure(limit.capacity)} {limit.unit}"
+            cause = f"{exit_limits.name} exceeds {whose}: {figure(limit.use)} of {figure(limit.capacity)} {limit.unit}"
             cause += f" {limit.detail}" if limit.detail else ""
             remedy = "Divide its load over more exits (`fenrask capacity` shows how), or take another offer."
             fix: Fix | None = None
-            pool = context.estate.exits[one.exit].pool
+            pool = context.estate.exits[exit_limits.exit].pool
             if limit.limit == "addresses" and pool is not None and limit.capacity >= 1:
                 remedy = f"Give it a private pool of at most {limit.capacity:,.0f} addresses."
                 longer = pool.max_prefixlen - (int(limit.capacity).bit_length() - 1)
-                smaller: Fix = {"exits": {one.exit: {"private_pool": f"{pool.network_address}/{longer}"}}}
+                smaller: Fix = {"exits": {exit_limits.exit: {"private_pool": f"{pool.network_address}/{longer}"}}}
                 fix = smaller if context.breaks_nothing(smaller) else None
-            elif limit.limit == "addresses" and (fewer := _fewer(context, one.exit, int(limit.capacity))):
+            elif limit.limit == "addresses" and (fewer := _fewer(context, exit_limits.exit, int(limit.capacity))):
                 fix, remedy = {"exits": fewer}, f"Its offer allows {limit.capacity:,.0f}."
-            elif isinstance(one, ExitCapacity) and not limit.of and limit.grows and one.split:
-                remedy, fix = _divide(context, one)
-            elif limit.of and isinstance(one, ExitCapacity):
-                remedy, fix = _cure(context, one)
+            elif isinstance(exit_limits, ExitCapacity) and not limit.of and limit.grows and exit_limits.split:
+                remedy, fix = _divide(context, exit_limits)
+            elif limit.of and isinstance(exit_limits, ExitCapacity):
+                remedy, fix = _cure(context, exit_limits)
             elif limit.of:
-                remedy = f"Ask {limit.of} for more addresses of its translation, or send less over {one.exit}."
-            yield Doubt(context.place("exits", one.exit), cause, remedy, fix)
+                remedy = f"Ask {limit.of} for more addresses of its translation, or send less over {exit_limits.exit}."
+            yield Doubt(context.place("exits", exit_limits.exit), cause, remedy, fix)

@@ -153,8 +153,8 @@ class Context:
         """The needs that flows break on some paths; where flows are to survive faults, those too."""
         if not self.evaluation.surviving.faults:
             return {(one.flow, one.need) for one in every_broken_need(paths)}
-        one = self.evaluation if paths is self.paths else evaluate(paths.described, like=self.evaluation)
-        return {*one.broken_on_paths}
+        evaluation = self.evaluation if paths is self.paths else evaluate(paths.described, like=self.evaluation)
+        return {*evaluation.broken_on_paths}
 
     @cached_property
     def _now(self) -> tuple[dict[tuple[str, str], Fraction], set[tuple[str, str]]]:

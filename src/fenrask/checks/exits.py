@@ -157,9 +157,9 @@ def _in_blocks(context: Context, broken: BrokenNeed) -> Fix | None:
     remote, exits = context.estate.flows[broken.flow].remote, dict[str, dict[str, Any]]()
     for name in context.paths.sources_at(remote):
         stated = context.estate.exits[name]
-        one = context.evaluation.capacity.of(name, stated.toward(remote))
-        if one is not None and one.stated and not one.toward and not stated.listed_addresses:
-            exits[name] = one.with_addresses("auto", one.addresses)
+        sized = context.evaluation.capacity.of(name, stated.toward(remote))
+        if sized is not None and sized.stated and not sized.toward and not stated.listed_addresses:
+            exits[name] = sized.with_addresses("auto", sized.addresses)
     if not exits or not context.seeks or context.trials <= 0:
         return None
     context.trials -= 1

@@ -80,9 +80,9 @@ def path_mtu_hidden(context: Context) -> Iterator[Doubt]:
     ):
         exit_ = min((name for name in path.trace.exits if name in small), key=lambda name: small[name])
         for crossing in filters.crossings(path.trace, path.workload):
-            for name, one in filters.at(crossing).items():
+            for name, filter_ in filters.at(crossing).items():
                 key = (crossing.section, crossing.owner, name, exit_)
-                if not one.drops_icmp or key in seen:
+                if not filter_.drops_icmp or key in seen:
                     continue
                 seen.add(key)
                 cause = (
@@ -134,6 +134,6 @@ def _allowing(estate: Estate) -> Iterator[tuple[str, str, str, str, str, bool]]:
             for name, filter_ in stated.items():
                 for direction in ("out", "in"):
                     rules = filter_.rules(direction == "in")
-                    for rule, one in rules:
-                        if one.action == "allow":
+                    for rule, ruled in rules:
+                        if ruled.action == "allow":
                             yield section, owner, name, direction, rule, len(rules) == 1

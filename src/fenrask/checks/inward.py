@@ -100,9 +100,9 @@ def _allowing(context: Context, path: FlowPath) -> Iterator[Fix]:
 
 def _denying(context: Context, estate: Estate, path: FlowPath, fix: Fix) -> Judged | None:
     paths = context.evaluated(fix).paths if fix else context.paths
-    for one in paths.by_flow[path.flow]:
-        if one.trace.verdict in (Verdict.DENIED, Verdict.REPLY_DENIED):
-            for judged in Filters(estate).judged(one.trace, one.workload):
+    for part in paths.by_flow[path.flow]:
+        if part.trace.verdict in (Verdict.DENIED, Verdict.REPLY_DENIED):
+            for judged in Filters(estate).judged(part.trace, part.workload):
                 if not judged.allowed:
                     return judged
     return None
@@ -200,21 +200,20 @@ def _letting_in(context: Context, path: FlowPath) -> Iterator[Fix]:
     for name, exit_ in estate.exits.items():
         may = isinstance(exit_, Publishing) and exit_.translates and exit_.pool is None and not exit_.fault
         if may and path.workload not in exit_.published:
-            one = {"port": remote.port, "to": path.workload}
+            entry = {"port": remote.port, "to": path.workload}
             if remote.protocol != "tcp":
-                one["protocol"] = remote.protocol
-            yield {"exits": {name: {"publishes": {path.workload: one}}}}
+                entry["protocol"] = remote.protocol
+            yield {"exits": {name: {"publishes": {path.workload: entry}}}}
 
 
 def published_unused(context: Context) -> Iterator[Doubt]:
     """A port that an exit publishes although no flow comes in to it."""
     used = {(one.inward.published_at, one.inward.as_) for one in context.paths.examples if one.inward is not None}
     for name, exit_ in context.estate.exits.items():
-        for as_, one in exit_.published.items():
+        for as_, published in exit_.published.items():
             if (name, as_) not in used:
-                cause = (
-                    f"{name} publishes port {one.port} to {one.to}, and no flow comes in to {one.to}:{one.host_port}"
-                )
+                inside = f"{published.to}:{published.host_port}"
+                cause = f"{name} publishes port {published.port} to {published.to}, and no flow comes in to {inside}"
                 remedy = "State the flow that comes in (`from: internet`, `port`), or remove it."
                 place = context.place("exits", name, "publishes", as_)
                 yield Doubt(place, cause, remedy, {"exits": {name: {"publishes": {as_: None}}}})

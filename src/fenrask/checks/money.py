@@ -110,7 +110,7 @@ def upkeep_exceeds_target(context: Context) -> Iterator[Doubt]:
     """More hours of work a month than the target allows."""
     if why := context.evaluation.too_much_work:
         machines = [
-            name for name in context.estate.exits if (one := context.described.offer_of(name)) and one.upkeep_hours
+            name for name in context.estate.exits if (offer := context.described.offer_of(name)) and offer.upkeep_hours
         ]
         remedy = f"Replace some of {some(machines)} by what a provider runs, or raise the target."
         yield Doubt(context.place("targets", "upkeep_hours_per_month"), why, remedy)
@@ -121,12 +121,12 @@ def crossing_without_rate(context: Context) -> Iterator[Doubt]:
     seen: set[tuple[str, str]] = set()
     outward = context.paths.first_of_each(lambda trace: any(networks_left(context.described, trace)))
     for path in (*outward, *context.paths.inward):
-        for one, other in networks_left(context.described, path.example):
-            regions = [context.estate.networks[name].region for name in (one, other)]
+        for left, entered in networks_left(context.described, path.example):
+            regions = [context.estate.networks[name].region for name in (left, entered)]
             rates = context.described.catalogue.transfer_in(regions[0])
             crosses = regions[0] != regions[1] and all(regions)
-            if crosses and rates.cross_network_per_gb and not rates.cross_region_per_gb and (one, other) not in seen:
-                seen.add((one, other))
+            if crosses and rates.cross_network_per_gb and not rates.cross_region_per_gb and (left, entered) not in seen:
+                seen.add((left, entered))
                 cause = (
                     f"{path.flow} crosses from region {regions[0]} to {regions[1]}, "
                     "and the catalogue has no rate for it"

@@ -229,11 +229,11 @@ class _Commands(TyperGroup):
 
 
 def _loaded(name: str) -> Any:
-    one, told = typer.Typer(add_completion=False), COMMANDS[name]
+    wrapper, told = typer.Typer(add_completion=False), COMMANDS[name]
     examples = "\n\n".join(["Examples:", *(f"  fenrask {example}" for example in told.examples), _STATUSES])
     function = import_module(f"fenrask.cli.{name}").command
-    one.command(name, cls=_Command, help=told.sentence, epilog=examples)(function)
-    return typer.main.get_command(one)
+    wrapper.command(name, cls=_Command, help=told.sentence, epilog=examples)(function)
+    return typer.main.get_command(wrapper)
 
 
 app = typer.Typer(

@@ -118,8 +118,8 @@ def _audit(call: Call, evaluation: Evaluation) -> int:
     from fenrask.what_if.second_methods import Audited, NotLookedAt, audit
 
     found = list[Audited | NotLookedAt]()
-    for one in audit(evaluation):
-        found.append(one)
+    for compared in audit(evaluation):
+        found.append(compared)
         tell("results by a second method:", len(found))
     call.show(audit_page(evaluation.described.estate.estate, found))
     return int(not all(isinstance(one, NotLookedAt) or one.agrees for one in found))

@@ -177,12 +177,12 @@ _LINES = 3
 def _on_open_connections(now: Evaluation, found: Sequence[FlowChange]) -> Iterator[Step]:
     """What the provider does with open connections of the flows that move."""
     catalogue = now.described.catalogue
-    for one in found:
-        if one.paths[0] != one.paths[1] or one.sources[0] != one.sources[1]:
+    for change in found:
+        if change.paths[0] != change.paths[1] or change.sources[0] != change.sources[1]:
             stays = catalogue.behaviour.open_connections == "stay"
             word = "stay on a path whose exits exist" if stays else "break where their path is another"
-            working = f"{one.breaks:,.0f} break at the peak: open ones {word}"
-            yield behaviour_step(catalogue, one.flow, "open_connections", working)
+            working = f"{change.breaks:,.0f} break at the peak: open ones {word}"
+            yield behaviour_step(catalogue, change.flow, "open_connections", working)
 
 
 def _steps(comparison: Comparison) -> Iterator[Step]:

@@ -120,7 +120,7 @@ def command(
     ]
     if not compared and not any(one.times for one in confirmed):
         raise UnusableInput(seen.problems or [Problem(Place(path="FILE"), "no observation", "what was observed")])
-    problems = sorted(seen.problems, key=lambda one: (one.place.file, one.place.line))
+    problems = sorted(seen.problems, key=lambda problem: (problem.place.file, problem.place.line))
     call.show(confirm_page(described.estate.estate, confirmed, compared, list(map(str, problems))))
     if propose:
         patch = corrected_loads(evaluation, seen.samples)

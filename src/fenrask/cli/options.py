@@ -217,9 +217,9 @@ def split_words(words: list[str], others: int) -> tuple[Path | None, list[str]]:
 def _not_finite(given: Mapping[str, Any]) -> Iterator[Problem]:
     """Options with a number that is none, or without end."""
     for name, value in given.items():
-        for one in value if isinstance(value, list | tuple) else [value]:
-            if isinstance(one, float) and not math.isfinite(one):
-                yield Problem(Place(path=f"--{name.replace('_', '-')}"), str(one), "a finite number")
+        for number in value if isinstance(value, list | tuple) else [value]:
+            if isinstance(number, float) and not math.isfinite(number):
+                yield Problem(Place(path=f"--{name.replace('_', '-')}"), str(number), "a finite number")
 
 
 def _with(function: Callable[..., int | None], shared: dict[str, tuple[Any, Any]]) -> Callable[..., None]:

@@ -33,9 +33,9 @@ def check_some(formats: Mapping[str, str], unread: Unread) -> None:
 def columns_of(words: list[str]) -> dict[str, str]:
     """The columns as stated: one by one, or in files; what is said later wins."""
     found: dict[str, str] = {}
-    for one in words:
-        field, is_one, column = one.partition("=")
-        found |= {field: column} if is_one else _saved_map(Path(one))
+    for word in words:
+        field, is_one, column = word.partition("=")
+        found |= {field: column} if is_one else _saved_map(Path(word))
     wrong = [
         Problem(Place(path="--map"), repr(field), f"FIELD=COLUMN, with one of {', '.join(FIELDS)}")
         for field, column in found.items()

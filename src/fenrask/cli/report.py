@@ -99,9 +99,9 @@ def made_report(
     wanted = [(name, of) for name, of in zip(_NAMES, _MADE, strict=True) if name not in without]
     sections = list[Section]()
     for _, of in gone_through(wanted, "section"):
-        for one in of(plan):
-            sections.append(one)
-            plan.pages[one.name] = one.page
+        for section in of(plan):
+            sections.append(section)
+            plan.pages[section.name] = section.page
     state = today(evaluation)
     known = today_line(state, ("covered",)) or "Nothing is wrong today."
     errors = [f"{rule} at {place}" for rule, place in state.errors] if "findings" in plan.pages else []
@@ -173,8 +173,8 @@ def _before(plan: _Plan) -> Iterator[Section]:
 def _paths(plan: _Plan) -> Iterator[Section]:
     from fenrask.views.pages.path import flows_page
 
-    one = plan.evaluation
-    page = flows_page(one.paths, one.broken, one.down_minutes)
+    evaluation = plan.evaluation
+    page = flows_page(evaluation.paths, evaluation.broken, evaluation.down_minutes)
     drawn: tuple[Figure, ...] = ()
     if plan.draws:
         from fenrask.views.figures.paths import draw_paths
@@ -182,7 +182,7 @@ def _paths(plan: _Plan) -> Iterator[Section]:
         text = (
             "The estate: subnets, the exits that their traffic passes, and destinations. The table below says the same."
         )
-        drawn = (Figure("paths", draw_paths(one.paths, one.broken, ".svg"), text),)
+        drawn = (Figure("paths", draw_paths(evaluation.paths, evaluation.broken, ".svg"), text),)
     about = "Each flow's exits from subnet to destination, the source address seen there, and whether it arrives."
     yield Section("paths", "Paths", about, page, drawn, "fenrask path")
 
@@ -190,8 +190,10 @@ def _paths(plan: _Plan) -> Iterator[Section]:
 def _findings(plan: _Plan) -> Iterator[Section]:
     from fenrask.views.pages.check import findings_page
 
-    one = plan.evaluation
-    page = plan.made.get("fenrask check") or findings_page(one.described.estate.estate, check(one), one.described.data)
+    evaluation = plan.evaluation
+    page = plan.made.get("fenrask check") or findings_page(
+        evaluation.described.estate.estate, check(evaluation), evaluation.described.data
+    )
     about = "What is wrong or doubtful, the worst first, each with its place and a remedy that was tried."
     yield Section("findings", "Findings", about, page, (), "fenrask check")
 

@@ -133,17 +133,17 @@ def command(
     _say_what_takes_long(call)
     ends = monotonic() + seconds
     with executor_of(workers) as executor:
-        for one in wanted:
+        for pool in wanted:
             if not_run or (results and results[-1][1].interrupted) or monotonic() > ends:
-                not_run.append(f"{one.exit}, {one.pool}: not begun")
+                not_run.append(f"{pool.exit}, {pool.pool}: not begun")
                 continue
-            told = partial(tell, f"{one.exit}, {one.pool}: run")
+            told = partial(tell, f"{pool.exit}, {pool.pool}: run")
             try:
-                found = replicated(one.setting, executor, stop, seed, told, lambda: monotonic() > ends)
+                found = replicated(pool.setting, executor, stop, seed, told, lambda: monotonic() > ends)
             except Interrupted as stopped:
-                not_run.append(f"{one.exit}, {one.pool}: {stopped}")
+                not_run.append(f"{pool.exit}, {pool.pool}: {stopped}")
                 continue
-            results.append((one, found))
+            results.append((pool, found))
     target = estate.targets.blocking
     words = "one run alone has {:.2g} connections; simulate fewer hours (--around)"
     long = [f"{one.exit}, {one.pool}: {words.format(one.setting.calls.of_a_run)}" for one in too_long]
@@ -205,10 +205,10 @@ def _steps(sized: Capacity, results: list[tuple[Simulated, Found]]) -> Iterator[
     """The formula's figures of the exits simulated, and how the interval is computed."""
     exits = {one.exit for one, _ in results}
     yield from (step for step in explain_capacity(sized) if step.about in exits)
-    for one, found in results:
+    for pool, found in results:
         working = f"{found.blocked:,} of {found.attempts:,} new connections in {found.runs} independent runs"
         interval = f"{percent(found.low)} to {percent(found.high)}"
-        yield Step(f"{one.exit}, {one.pool}", "95% interval", interval, working, "ratio estimator (Cochran 1977)")
+        yield Step(f"{pool.exit}, {pool.pool}", "95% interval", interval, working, "ratio estimator (Cochran 1977)")
 
 
 _MOST_OF_A_RUN = 1e9

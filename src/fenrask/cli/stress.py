@@ -135,8 +135,8 @@ def _looked_at(described: Described, cases: Mapping[str, Case], workers: str, ex
     try:
         with workers_for_cases(workers) as others:
             found = stress_apart(*others, described, cases, explain) if others else stress(described, cases)
-            for one in found:
-                outcomes.append(one.explained() if explain and not others else one)
+            for outcome in found:
+                outcomes.append(outcome.explained() if explain and not others else outcome)
     except KeyboardInterrupt:
         if not outcomes:
             raise

@@ -122,8 +122,8 @@ class Curves:
     def peak(self, number: int) -> Peak:
         """The busiest moment of one new connection per s."""
         if number not in self._peaks:
-            one = self.curve(number)
-            self._peaks[number] = peak_concurrent(one.profile, self.step_s, one.law, one.concurrent)
+            curve = self.curve(number)
+            self._peaks[number] = peak_concurrent(curve.profile, self.step_s, curve.law, curve.concurrent)
         return self._peaks[number]
 
     def curve(self, number: int) -> "ConcurrencyCurve":

@@ -72,8 +72,8 @@ class Family:
     def of(cls, flow: Flow, protocol: str, offer: Offer | None) -> "Family":
         """The family of a flow's holds at an exit of an offer."""
         parts: dict[tuple[bool, float], float] = {}
-        for one in ended(flow, protocol, offer):
-            parts[one.connects, one.delay_s] = parts.get((one.connects, one.delay_s), 0.0) + one.share
+        for ending in ended(flow, protocol, offer):
+            parts[ending.connects, ending.delay_s] = parts.get((ending.connects, ending.delay_s), 0.0) + ending.share
         stated = flow.duration_s if isinstance(flow.duration_s, DurationLaw) and not flow.is_pooled else None
         life = None if stated is None else duration_law(stated)
         timers_s = sum(one.share * one.delay_s for one in ended(flow, protocol, offer, timers_only=True))

@@ -66,9 +66,9 @@ def starts(laid: Laid, rows: Numbers) -> Iterator[Starts]:
                 continue
             own = stated[back.ravel() == number]
             new[own], last[own] = 0.0, 0.0
-            for one in np.unique(curve[own]).tolist():
-                law = laid.curves.curve(int(one)).law
-                earlier[own[curve[own] == one]] = held_since(law, period, over, since)
+            for curve_number in np.unique(curve[own]).tolist():
+                law = laid.curves.curve(int(curve_number)).law
+                earlier[own[curve[own] == curve_number]] = held_since(law, period, over, since)
         yield Starts(new, last, earlier, together.share)
 
 

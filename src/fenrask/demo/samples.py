@@ -15,7 +15,7 @@ class Sample:
     def contents(self) -> dict[str, bytes]:
         """Each file's content by name."""
         inside = files("fenrask.demo") / self.folder
-        return {one.name: one.read_bytes() for one in sorted(inside.iterdir(), key=lambda one: one.name)}
+        return {one.name: one.read_bytes() for one in sorted(inside.iterdir(), key=lambda file: file.name)}
 
 
 VELLMOUTH = Sample("vellmouth")

@@ -40,22 +40,22 @@ class Rival:
 class Wage:
     """Two designs of which one takes more work: at which wage they cost the same, and what that buys."""
 
-    one: str
-    other: str
+    easier: str
+    harder: str
     """The one that takes more work."""
     more_hours: float
     more_down_minutes: float | None
     """Minutes a month that the flow is then down more; below 0 for less."""
     per_hour: Fraction
-    """Above it, `one` is the cheaper; below 0 where that is so at any wage."""
+    """Above it, `easier` is the cheaper; below 0 where that is so at any wage."""
 
 
 @dataclass(frozen=True)
 class Meeting:
     """Where two designs cost the same."""
 
-    one: str
-    other: str
+    first: str
+    second: str
     at: Crossing
     hosts: Fraction | None
     """The number of hosts that send so much; None where the flow sends nothing."""
@@ -92,14 +92,14 @@ class BreakEven:
         for rival in self.rivals if best is not None else ():
             if best is None or rival.fails or rival.upkeep_hours == best.upkeep_hours:
                 continue
-            one, other = sorted((best, rival), key=lambda each: each.upkeep_hours)
-            hours = exact(other.upkeep_hours) - exact(one.upkeep_hours)
-            more = other.curve.at(self.volume) - one.curve.at(self.volume)
+            easier, harder = sorted((best, rival), key=lambda each: each.upkeep_hours)
+            hours = exact(harder.upkeep_hours) - exact(easier.upkeep_hours)
+            more = harder.curve.at(self.volume) - easier.curve.at(self.volume)
             down = None
-            if one.down_minutes is not None and other.down_minutes is not None:
-                down = other.down_minutes - one.down_minutes
+            if easier.down_minutes is not None and harder.down_minutes is not None:
+                down = harder.down_minutes - easier.down_minutes
             wage = self.wage_per_hour - more / hours
-            found.append(Wage(one.design, other.design, float(hours), down, wage))
+            found.append(Wage(easier.design, harder.design, float(hours), down, wage))
         return tuple(found)
 
     @property
@@ -111,9 +111,9 @@ class BreakEven:
         crossed = [
             one
             for one in self.meetings
-            if best.design in (one.one, one.other) and one.at.kind == "cross" and {one.one, one.other} <= sound
+            if best.design in (one.first, one.second) and one.at.kind == "cross" and {one.first, one.second} <= sound
         ]
-        return min(crossed, key=lambda one: abs(one.at.volume - self.volume), default=None)
+        return min(crossed, key=lambda meeting: abs(meeting.at.volume - self.volume), default=None)
 
 
 def break_even(comparison: Comparison, flow: str, own: bool = False) -> BreakEven:
@@ -145,7 +145,7 @@ def break_even(comparison: Comparison, flow: str, own: bool = False) -> BreakEve
     hosts = estate.workloads[estate.flows[flow].workload].hosts
     each = volume / hosts if hosts else Fraction(0)
     meetings = tuple(_meetings({one.design: one.curve for one in rivals}, each))
-    ordered = tuple(sorted(rivals, key=lambda one: (bool(one.fails), one.curve.at(volume))))
+    ordered = tuple(sorted(rivals, key=lambda rival: (bool(rival.fails), rival.curve.at(volume))))
     wage = exact(estate.wage_per_hour)
     aside = _left_aside(comparison.candidates[0].evaluation, flow) if own else None
     return BreakEven(flow, catalogue.volume_unit, catalogue.currency, volume, wage, ordered, meetings, aside)
@@ -212,6 +212,6 @@ def check_flow(described: Described, flow: str) -> None:
 
 def _meetings(curves: Mapping[str, Curve], each: Fraction) -> Iterator[Meeting]:
     """Where any two curves meet; `each` is the volume of one host."""
-    for one, other in combinations(curves, 2):
-        for at in crossings(curves[one], curves[other]):
-            yield Meeting(one, other, at, at.volume / each if each else None)
+    for first, second in combinations(curves, 2):
+        for at in crossings(curves[first], curves[second]):
+            yield Meeting(first, second, at, at.volume / each if each else None)

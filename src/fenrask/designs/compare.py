@@ -66,12 +66,12 @@ class Candidate:
 
 
 MEASURES: dict[str, Callable[[Candidate], float]] = {
-    "month": lambda one: float(one.evaluation.bill.total),
-    "addresses": lambda one: float(one.evaluation.addresses),
-    "entries": lambda one: float(one.evaluation.most_entries),
-    "public_hosts": lambda one: float(one.evaluation.hosts_with_public),
-    "upkeep_hours": lambda one: one.evaluation.upkeep_hours,
-    "routes": lambda one: float(one.routes_to_change),
+    "month": lambda candidate: float(candidate.evaluation.bill.total),
+    "addresses": lambda candidate: float(candidate.evaluation.addresses),
+    "entries": lambda candidate: float(candidate.evaluation.most_entries),
+    "public_hosts": lambda candidate: float(candidate.evaluation.hosts_with_public),
+    "upkeep_hours": lambda candidate: candidate.evaluation.upkeep_hours,
+    "routes": lambda candidate: float(candidate.routes_to_change),
 }
 """What may be weighed, where a user asks for it: less is better of each."""
 
@@ -98,7 +98,9 @@ class Comparison:
     @property
     def ranked(self) -> tuple[Candidate, ...]:
         """The cheapest first of those that meet every need and carry every load; then the others, likewise."""
-        return tuple(sorted(self.candidates, key=lambda one: (not one.passes, one.evaluation.bill.total)))
+        return tuple(
+            sorted(self.candidates, key=lambda candidate: (not candidate.passes, candidate.evaluation.bill.total))
+        )
 
     def scored(self, weights: Mapping[str, float]) -> tuple[tuple[Candidate, float], ...]:
         """By the sum of weight x measure, the least first; those that do not meet every need after all that do."""
@@ -111,7 +113,7 @@ class Comparison:
     def cheapest(self) -> Candidate | None:
         """The cheapest of those that meet every need and carry every load."""
         passing = [one for one in self.candidates if one.passes]
-        return min(passing, key=lambda one: one.evaluation.bill.total, default=None)
+        return min(passing, key=lambda candidate: candidate.evaluation.bill.total, default=None)
 
 
 def compare(described: Described, designs: Iterable[Design] = STANDARD, public_hosts: bool = False) -> Comparison:
@@ -153,7 +155,7 @@ def _compared(described: Described, designs: Iterable[Design], public_hosts: boo
             tried.append(Candidate(design, *with_held(described, patch, evaluation), public_hosts))
         if tried:
             passing = [one for one in tried if one.passes] if len(tried) > 1 else []
-            candidates.append(min(passing, key=lambda one: one.evaluation.bill.total, default=tried[0]))
+            candidates.append(min(passing, key=lambda candidate: candidate.evaluation.bill.total, default=tried[0]))
         else:
             not_counted.append(NotCounted(design, why))
     return Comparison(tuple(candidates), tuple(not_counted))

@@ -136,8 +136,8 @@ class Draft:
         """A landing without an exit in it, for one more; a new one where each has one."""
         standing = {name: one for name, one in self.estate.exits.items() if name not in self.retired}
         taken = {subnet for one in standing.values() for subnet in one.in_subnets}
-        for one in filter(None, self.exits.values()):
-            taken |= {one.get("subnet", ""), *one.get("subnets", ())}
+        for exit_ in filter(None, self.exits.values()):
+            taken |= {exit_.get("subnet", ""), *exit_.get("subnets", ())}
         for name, subnet in self.estate.subnets.items():
             if name not in taken and subnet.network == network and subnet.zone == zone and self._is_public(name):
                 return name

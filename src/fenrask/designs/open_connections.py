@@ -102,7 +102,7 @@ def _stays(base: Evaluation, now: Evaluation, path: FlowPath) -> bool:
 
 def _entered_by_name(now: Evaluation, flow: str) -> Iterator[bool]:
     """Whether each of its paths begins at an endpoint that a name resolves to, whose offer lets open ones be."""
-    for one in now.paths.by_flow[flow]:
-        if one.example.hops:
-            first = one.example.hops[0]
+    for path in now.paths.by_flow[flow]:
+        if path.example.hops:
+            first = path.example.hops[0]
             yield first.by_name and _rules(now, first.exit).name == "keep"

@@ -9,9 +9,9 @@ from enum import Enum
 from typing import Any
 
 from fenrask.designs.contract import Patch
-from fenrask.estate import KINDS
+from fenrask.estate import KINDS, merge_patches
 
-__all__ = ["Part", "difference", "merge_patches", "parts_of", "patch_of"]
+__all__ = ["Part", "difference", "parts_of", "patch_of"]
 
 _TOLD_FIRST = ("destinations", "profiles")
 _TOLD = ("estate", "workloads", "flows", "targets", "wage_per_hour", "stress", "accepted")
@@ -45,22 +45,15 @@ def patch_of(parts: Sequence[Part]) -> Patch:
     return patch
 
 
-def merge_patches(one: Any, other: Any) -> Any:
-    """Two merge patches as one: the second wins, and what it removes stays removed."""
-    if not isinstance(one, dict) or not isinstance(other, dict):
-        return other
-    return {**one, **{key: merge_patches(one.get(key), value) for key, value in other.items()}}
-
-
 def parts_of(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Part]:
     """The smallest steps in the order of work."""
     yield from _told(base, now, _TOLD_FIRST)
-    for section, new, one in (
+    for section, new, changed in (
         ("public_addresses", "order the public address", "change the public address"),
         ("networks", "add the network", "change the network"),
     ):
         for name, patch in _changed(base, now, section).items():
-            what = one if name in (base.get(section) or {}) else new
+            what = changed if name in (base.get(section) or {}) else new
             yield Part(f"{what} {name}", "add", (name,), {section: {name: patch}})
     yield from _subnets(base, now)
     exits = [*_exits(base, now)]
@@ -249,7 +242,7 @@ def _routes(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Part]:
     was = base.get("route_tables") or {}
     tables = now.get("route_tables") or {}
     edges = _edges(now)
-    for name in sorted(tables, key=lambda one: (one in was, one not in edges)):
+    for name in sorted(tables, key=lambda table: (table in was, table not in edges)):
         patch = difference(was.get(name) or {}, tables[name] or {})
         if patch:
             routes = [f"{key} to {_to(value)}" if value is not None else f"no {key}" for key, value in patch.items()]
@@ -277,7 +270,7 @@ def _to(value: Any) -> str:
 
 def _removals(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Part]:
     """What is no longer there but for exits: flows and workloads, subnets and tables, networks and addresses last."""
-    for section, one in (
+    for section, words in (
         ("flows", ""), ("workloads", ""), ("destinations", ""), ("profiles", ""),
         ("subnets", "remove the subnet"), ("route_tables", "remove the route table"),
         ("networks", "remove the network"), ("public_addresses", "give back the public address"),
@@ -285,8 +278,8 @@ def _removals(base: Mapping[str, Any], now: Mapping[str, Any]) -> Iterator[Part]
         for name in base.get(section) or {}:
             if name not in (now.get(section) or {}):
                 # A flow that ends needs nothing on the way.
-                kind = "remove" if one else DESCRIBE if section == "flows" else FORGET
-                yield Part(f"{one} {name}", kind, (name,) if one else (), {section: {name: None}})
+                kind = "remove" if words else DESCRIBE if section == "flows" else FORGET
+                yield Part(f"{words} {name}", kind, (name,) if words else (), {section: {name: None}})
 
 
 def _changed(base: Mapping[str, Any], now: Mapping[str, Any], section: str) -> dict[str, Any]:

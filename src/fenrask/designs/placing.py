@@ -39,11 +39,13 @@ def missing_rules(described: Described, firewall: str, network: str) -> dict[str
     if not stated.inspects:
         return {}
     for to, rule in named_rules(described, network).get("rules", {}).items():
-        one = estate.destinations[to]
-        if "names" in rule and one.prefixes:
-            address = one.prefixes[0].network_address
+        destination = estate.destinations[to]
+        if "names" in rule and destination.prefixes:
+            address = destination.prefixes[0].network_address
             named = estate.named_addresses.at(address)
-            decision = stated.decides(Passing(address, to, one.names, one.port, one.protocol, named=named))
+            decision = stated.decides(
+                Passing(address, to, destination.names, destination.port, destination.protocol, named=named)
+            )
             if decision is None or not stated.rule_names(decision.rule):
                 added[f"{to} by name"] = {**rule, "order": stated.first_order - 1}
     if not added:

@@ -60,7 +60,7 @@ class Task:
 
 def tasks_of(base: Evaluation, steps: Sequence[BuildStep], now: Evaluation) -> list[Task]:
     """The steps in their order, with what partners are told and asked between them."""
-    notices = sorted(_notices(base, steps), key=lambda one: (one[0], _AT_ONE_TIME.index(one[1].word)))
+    notices = sorted(_notices(base, steps), key=lambda each: (each[0], _AT_ONE_TIME.index(each[1].word)))
     lead, day, sent = now.described.estate.targets.lead_days, 0, dict[str, int]()
     tasks = list[Task]()
     for place in range(len(steps) + 1):

@@ -44,7 +44,7 @@ from fenrask.estate.models import (
     Workload,
     exits_of,
 )
-from fenrask.estate.patches import merge
+from fenrask.estate.patches import merge, merge_patches
 from fenrask.estate.ports import PORTS, GrowingBlock, HostBlock, NodeShare, Ports
 from fenrask.estate.reading import Described, read_estate, read_patch
 from fenrask.estate.remotes import Remote
@@ -109,6 +109,7 @@ __all__ = [
     "Workload",
     "exits_of",
     "merge",
+    "merge_patches",
     "month_of_number",
     "number_of_month",
     "read_estate",

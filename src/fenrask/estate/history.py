@@ -37,13 +37,13 @@ def read_history(text: str, file: str, problems: list[Problem]) -> list[Answered
         place = Place(file, rows.line_num, 1)
         said = {key: (row.get(key) or "").strip() for key in _COLUMNS}
         try:
-            one = Answered(said["time"], said["name"], parse_address(said["address"]))
-            _ = one.seconds
+            answer = Answered(said["time"], said["name"], parse_address(said["address"]))
+            _ = answer.seconds
         except ValueError as error:
             expected = f"the columns {', '.join(_COLUMNS)}"
             problems.append(Problem(place, str(error), expected, "Correct or remove the line."))
             continue
-        found.append(one)
+        found.append(answer)
     return found
 
 

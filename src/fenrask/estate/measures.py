@@ -101,8 +101,8 @@ def _load(entries: list[Mapping[str, Any]]) -> dict[str, Any] | None:
         "by_hour": by_hour,
         "duration": _duration(entries, total),
         "endings": _endings(entries),
-        "out": weighed(lambda one: one["out_kib_per_connection"]),
-        "in": weighed(lambda one: one["in_kib_per_connection"]),
+        "out": weighed(lambda entry: entry["out_kib_per_connection"]),
+        "in": weighed(lambda entry: entry["in_kib_per_connection"]),
         "uneven": _uneven(entries),
     }
 
@@ -120,14 +120,14 @@ def _endings(entries: list[Mapping[str, Any]]) -> dict[str, float]:
     return found
 
 
-def likely_rate(one: Mapping[str, Any]) -> tuple[float, float, float]:
+def likely_rate(entry: Mapping[str, Any]) -> tuple[float, float, float]:
     """The rate that is planned for, with its 5th and 95th percentile.
 
     Days vary beside it (`day_cv`), so that it is the mean day's; of one day alone, which tells nothing of that, it is
     the next day's. Subnets of one flow have good days and bad ones together.
     """
-    likely = one.get("planned_per_s", one["new_per_s"])
-    low, high = one["next_day_per_s" if one["days"] < 2 else "mean_day_per_s"]
+    likely = entry.get("planned_per_s", entry["new_per_s"])
+    low, high = entry["next_day_per_s" if entry["days"] < 2 else "mean_day_per_s"]
     return low, likely, high
 
 

@@ -520,9 +520,9 @@ class Estate(Strict):
         found: dict[str, list[tuple[str, str]]] = {}
         for name, exit_ in self.exits.items():
             if exit_.onward is Onward.JOINED:
-                one, other = exit_.joins
-                found.setdefault(one, []).append((name, other))
-                found.setdefault(other, []).append((name, one))
+                first, second = exit_.joins
+                found.setdefault(first, []).append((name, second))
+                found.setdefault(second, []).append((name, first))
         return found
 
     def peers_of(self, network: str) -> list[tuple[str, str]]:
@@ -635,10 +635,10 @@ class Estate(Strict):
 
         A line requires its hub; what has public addresses bound to it in a subnet, its network's internet exits.
         """
-        one = self.exits[name]
-        found = [one.attached_to] if one.attached_to in self.exits else []
-        if one.binds_public_addresses:
-            network = self.network_of(one)
+        dependent = self.exits[name]
+        found = [dependent.attached_to] if dependent.attached_to in self.exits else []
+        if dependent.binds_public_addresses:
+            network = self.network_of(dependent)
             doors = (each for each, exit_ in self.exits.items() if exit_.lets_addresses_be_bound)
             found += [each for each in doors if self.exits[each].of_network == network]
         return tuple(each for each in found if each is not None)

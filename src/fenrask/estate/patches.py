@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-__all__ = ["merge", "merge_patch", "set_patch"]
+__all__ = ["merge", "merge_patch", "merge_patches", "set_patch"]
 
 
 def merge(target: Any, patch: Any) -> Any:
@@ -21,6 +21,17 @@ def merge(target: Any, patch: Any) -> Any:
         else:
             result[key] = merge(result.get(key), value)
     return result
+
+
+def merge_patches(first: Any, second: Any) -> Any:
+    """Two merge patches as one: the second on top, and what either removes stays removed.
+
+    >>> merge_patches({"a": {"b": 1, "c": None}}, {"a": {"b": None}})
+    {'a': {'b': None, 'c': None}}
+    """
+    if not isinstance(first, Mapping) or not isinstance(second, Mapping):
+        return second
+    return {**first, **{key: merge_patches(first.get(key), value) for key, value in second.items()}}
 
 
 def set_patch(data: Any, dotted: str, value: Any) -> dict[str, Any]:

@@ -223,11 +223,11 @@ def _models_at(model: type[BaseModel], path: Path, data: Any) -> Iterator[type[B
         if kind:
             yield from _models_at(kind, rest[1:], stated)
         return
-    for one in _models_in(field.annotation):
+    for inner_model in _models_in(field.annotation):
         # A mapping or list of models takes one more step (the name) before the model's own keys; of others, more.
         skip = _levels(field.annotation)
         if len(rest) >= skip:
-            yield from _models_at(one, rest[skip:], None)
+            yield from _models_at(inner_model, rest[skip:], None)
 
 
 def _levels(annotation: Any) -> int:
@@ -250,8 +250,8 @@ def _keys_at(model: type[BaseModel], path: Path, data: Any) -> list[str]:
 
 
 def _described(model: type[BaseModel], path: Path) -> str:
-    for one in _models_at(model, path[:-1], {}) if path else ():
-        for name, field in one.model_fields.items():
+    for inner_model in _models_at(model, path[:-1], {}) if path else ():
+        for name, field in inner_model.model_fields.items():
             if path[-1] in (name, field.alias) and field.description:
                 return field.description
     return ""

@@ -112,7 +112,9 @@ def _lines_to(estate: "Estate", origin: str, stated: Destination | None) -> Iter
 @cache
 def _public_but(held: frozenset[Prefix]) -> list[Prefix]:
     """All public unicast prefixes but those that third parties hold, who come over their lines, and one's own."""
-    without = sorted({*PRIVATE, *held}, key=lambda one: (one.version, int(one.network_address), one.prefixlen))
+    without = sorted(
+        {*PRIVATE, *held}, key=lambda prefix: (prefix.version, int(prefix.network_address), prefix.prefixlen)
+    )
     found: list[Prefix] = []
     for text in (*_UNICAST, *_MORE_UNICAST):
         some = [parse_prefix(text)]

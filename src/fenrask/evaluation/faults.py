@@ -3,7 +3,7 @@
 from collections.abc import Container, Mapping
 from typing import Any
 
-from fenrask.estate import LOADS, Case, Described, DurationLaw, Fault, Flow
+from fenrask.estate import LOADS, Case, Described, DurationLaw, Fault, Flow, merge_patches
 from fenrask.prefixes import covers
 
 __all__ = [
@@ -27,10 +27,10 @@ def case_patch(described: Described, case: Case) -> Patch:
     """All of a case at once. The load of hosts in a lost zone moves to their workload's other subnets."""
     patch = losses_patch(described, case)
     if case.lose_zones:
-        patch = _both(patch, _moved(described, case.lose_zones))
+        patch = merge_patches(patch, _moved(described, case.lose_zones))
     if case.load_up:
-        patch = _both(patch, scaled_flows(described, dict.fromkeys(described.estate.flows, 1 + case.load_up)))
-    both: Patch = _both(patch, _far_end(described, case))
+        patch = merge_patches(patch, scaled_flows(described, dict.fromkeys(described.estate.flows, 1 + case.load_up)))
+    both: Patch = merge_patches(patch, _far_end(described, case))
     return both
 
 
@@ -38,13 +38,13 @@ def losses_patch(described: Described, case: Case) -> Patch:
     """What a case takes from the network: exits, nodes and sessions; all hosts stay where they are."""
     patch: Patch = {}
     for zone in case.lose_zones:
-        patch = _both(patch, without_zone(described, zone))
+        patch = merge_patches(patch, without_zone(described, zone))
     for name in case.lose_exits:
-        patch = _both(patch, without_exit(described, name))
+        patch = merge_patches(patch, without_exit(described, name))
     for name, number in case.lose_nodes.items():
-        patch = _both(patch, _fewer(described, name, number))
+        patch = merge_patches(patch, _fewer(described, name, number))
     for name in case.sessions_down:
-        patch = _both(patch, _down(described, name))
+        patch = merge_patches(patch, _down(described, name))
     return patch
 
 
@@ -171,16 +171,6 @@ def scaled(stated: Any, value: float, factor: float) -> Any:
     if not isinstance(stated, Mapping) or factor <= 0:
         return value * factor
     return {key: one if isinstance(one, str) else one * factor for key, one in stated.items()}
-
-
-def _both(one: Any, other: Any) -> Any:
-    """Two patches as one: the second on top, and what either removes stays removed."""
-    if not isinstance(one, dict) or not isinstance(other, dict):
-        return other
-    return {
-        key: _both(one[key], other[key]) if key in one and key in other else {**one, **other}[key]
-        for key in {**one, **other}
-    }
 
 
 def survivors(described: Described, workload: str, zones: Container[str | None]) -> list[str]:

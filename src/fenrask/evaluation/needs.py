@@ -169,10 +169,10 @@ def _outbound_only(case: _Case) -> str:
         return f"it comes in from {case.flow.from_} to {workload}:{case.flow.port}"
     anyone = case.estate.workloads[workload].needs.outbound_only
     for path in case.paths:
-        for one in case.openings().to(path.subnet):
-            entered = anyone or one.through in path.example.exits[-1:]
-            if one.is_open and entered and one.workload == workload:
-                return f"{one.origin} can open connections to {path.subnet} through {one.through} ({one.why})"
+        for way in case.openings().to(path.subnet):
+            entered = anyone or way.through in path.example.exits[-1:]
+            if way.is_open and entered and way.workload == workload:
+                return f"{way.origin} can open connections to {path.subnet} through {way.through} ({way.why})"
     return ""
 
 

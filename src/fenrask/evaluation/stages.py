@@ -199,7 +199,9 @@ class Evaluation:
     def busiest(self) -> ExitCapacity | None:
         """The exit whose ports are nearest to running out; None where no exit translates."""
         used = [one for one in self.capacity.exits if one.ports]
-        return min(used, key=lambda one: one.ports.headroom if one.ports else 1.0, default=None)
+        return min(
+            used, key=lambda exit_capacity: exit_capacity.ports.headroom if exit_capacity.ports else 1.0, default=None
+        )
 
     @cached_property
     def binding(self) -> tuple[str, LimitUse] | None:
@@ -210,8 +212,8 @@ class Evaluation:
 
 def _by_flow(broken: Iterable[BrokenNeed]) -> dict[str, list[BrokenNeed]]:
     found: dict[str, list[BrokenNeed]] = {}
-    for one in broken:
-        found.setdefault(one.flow, []).append(one)
+    for unmet in broken:
+        found.setdefault(unmet.flow, []).append(unmet)
     return found
 
 

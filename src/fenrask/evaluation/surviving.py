@@ -86,11 +86,11 @@ class Survived:
         for ends, passed in self.passed.items():
             for name in passed:
                 users.setdefault(name, []).append(ends)
-        for one in self.sized.every:
-            toward = one.toward if isinstance(one, ExitCapacity) else ""
-            exit_ = self.evaluation.described.estate.exits[one.exit]
-            if own := [ends for ends in users.get(one.exit, ()) if exit_.toward(ends[1]) == toward]:
-                yield one, own
+        for exit_limits in self.sized.every:
+            toward = exit_limits.toward if isinstance(exit_limits, ExitCapacity) else ""
+            exit_ = self.evaluation.described.estate.exits[exit_limits.exit]
+            if own := [ends for ends in users.get(exit_limits.exit, ()) if exit_.toward(ends[1]) == toward]:
+                yield exit_limits, own
 
 
 @dataclass(frozen=True)
@@ -153,12 +153,14 @@ class Surviving:
         """What exits need after the fault that asks for most; see `capacity`."""
         found: dict[tuple[str, str], AfterFault] = {}
         for survived in self.faults:
-            for one, _ in survived.loaded():
-                if not isinstance(one, ExitCapacity):
+            for sized, _ in survived.loaded():
+                if not isinstance(sized, ExitCapacity):
                     continue
-                known, key = found.get((one.exit, one.toward)), (one.exit, one.toward)
-                if known is None or (known.needed is not None and (one.needed is None or one.needed > known.needed)):
-                    found[key] = AfterFault(survived.name, one.needed, one)
+                known, key = found.get((sized.exit, sized.toward)), (sized.exit, sized.toward)
+                if known is None or (
+                    known.needed is not None and (sized.needed is None or sized.needed > known.needed)
+                ):
+                    found[key] = AfterFault(survived.name, sized.needed, sized)
         return found
 
     @cached_property
@@ -166,9 +168,11 @@ class Surviving:
         """By exit and fault: the limit that is then the tightest, ports and addresses apart."""
         found: dict[str, dict[str, LimitUse]] = {}
         for survived in self.faults:
-            for one, _ in survived.loaded():
-                if one.of_load:
-                    found.setdefault(one.name, {})[survived.name] = min(one.of_load, key=lambda limit: limit.headroom)
+            for exit_limits, _ in survived.loaded():
+                if exit_limits.of_load:
+                    found.setdefault(exit_limits.name, {})[survived.name] = min(
+                        exit_limits.of_load, key=lambda limit: limit.headroom
+                    )
         return found
 
     def cut_off(self, before: Before) -> frozenset[str]:
@@ -270,8 +274,8 @@ def _short(survived: Survived, capacity: Capacity) -> Iterator[tuple[Ends, float
 
     With the share of it, by which one is worse than another.
     """
-    for one, users in survived.loaded():
-        share, why = _too_much(one, capacity)
+    for exit_limits, users in survived.loaded():
+        share, why = _too_much(exit_limits, capacity)
         if why:
             yield from ((ends, share, why) for ends in users)
 

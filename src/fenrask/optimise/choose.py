@@ -205,12 +205,12 @@ def _check_inward(evaluation: Evaluation, current: Evaluation | None) -> None:
     if not inward:
         return
     already = {(one.flow, one.need): one for one in current.broken} if current else {}
-    for one in evaluation.broken:
-        if one.flow in inward:
-            one = already.get((one.flow, one.need), one)
-            what = "does not arrive" if one.need == "arrives" else f"breaks {one.need}"
+    for broken in evaluation.broken:
+        if broken.flow in inward:
+            broken = already.get((broken.flow, broken.need), broken)
+            what = "does not arrive" if broken.need == "arrives" else f"breaks {broken.need}"
             raise NoAnswer(
-                f"{one.flow}, which comes in, {what}: {one.why}", "Mend that first: `fenrask check` says how."
+                f"{broken.flow}, which comes in, {what}: {broken.why}", "Mend that first: `fenrask check` says how."
             )
 
 

@@ -67,18 +67,18 @@ def _own_blocks(model: Model, users: _Users, room: Mapping[int, float], sizes: S
     room: in blocks as they begin.
     """
     counted: dict[int, float] = {}
-    for one in hosts_of(users).values():
-        own = one.sizes(sizes)
-        steps = [_here(model, one.variables)]
+    for hosts in hosts_of(users).values():
+        own = hosts.sizes(sizes)
+        steps = [_here(model, hosts.variables)]
         for _ in own[1:]:
             larger = model.program.variable()
             model.program.row({larger: 1.0, steps[-1]: -1.0}, high=0)
             steps.append(larger)
         before = 0
         for variable, (ports, _) in zip(steps, own, strict=True):
-            counted[variable] = one.hosts * (ports - before) / sizes[0][0]
+            counted[variable] = hosts.hosts * (ports - before) / sizes[0][0]
             before = ports
-        for asked, held in one.asked(own):
+        for asked, held in hosts.asked(own):
             _within(model, asked, dict(zip(steps, np.diff(held, prepend=0.0).tolist(), strict=True)))
     if counted:
         model.program.row(_scaled(counted, room), high=0)

@@ -27,16 +27,16 @@ def covers(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[C
     """
     taken, bought = taken_in(model, solved), bought_in(model, solved)
     for name, site in exits_of(model.described, taken, model.units, bought).items():
-        one = evaluation.capacity.limits_of(name)
+        exit_limits = evaluation.capacity.limits_of(name)
         users = [model.taken[pair] for pair in model.using.get(site, ()) if taken.get(pair[0]) is pair[1]]
-        if one is None or not users:
+        if exit_limits is None or not users:
             continue
-        needed = one.needed if isinstance(one, ExitCapacity) else None
+        needed = exit_limits.needed if isinstance(exit_limits, ExitCapacity) else None
         factors = dict.fromkeys(users, 1.0)
         if needed is not None and site in bought and bought[site].number < needed:
             few = [variable for each, variable in model.purchases_of[site] if each.number < needed]
             yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
-        elif not one.fits:
+        elif not exit_limits.fits:
             yield factors, -inf, len(users) - 1.0
     for survived in evaluation.surviving.faults:
         yield from _covers_after(model, taken, bought, survived)
@@ -55,16 +55,16 @@ def _covers_after(
         for flow in model.units[number].examples:
             for name in paths.exits_between.get((flows[flow].workload, flows[flow].remote), ()):
                 passing.setdefault(name, set()).add(number)
-    for one, _ in survived.loaded():
-        site, users = sites.get(one.exit), sorted(passing.get(one.exit, ()))
+    for exit_limits, _ in survived.loaded():
+        site, users = sites.get(exit_limits.exit), sorted(passing.get(exit_limits.exit, ()))
         if site is None or not users:
             continue
         factors = {model.taken[number, taken[number]]: 1.0 for number in users}
-        needed = _needed_then(one, model.numbers(site) if site in bought else ())
+        needed = _needed_then(exit_limits, model.numbers(site) if site in bought else ())
         if needed is not None and site in bought and bought[site].number < needed:
             few = [variable for each, variable in model.purchases_of[site] if each.number < needed]
             yield factors | dict.fromkeys(few, 1.0), -inf, float(len(users))
-        elif needed is None or one.overloaded_by:
+        elif needed is None or exit_limits.overloaded_by:
             yield factors, -inf, len(users) - 1.0
 
 
@@ -94,35 +94,35 @@ def unfit(
     taken, inward = taken_in(model, solved), evaluation.described.estate.inward_flows
     # What exits lack after a fault is a row of its own: see `_covers_after`.
     lacking = evaluation.surviving.lacking(evaluation.capacity) if evaluation.broken else ()
-    for one in evaluation.broken:
-        if (one.need == SURVIVES and one.flow in lacking) or (one.flow, one.need) in aside:
+    for broken in evaluation.broken:
+        if (broken.need == SURVIVES and broken.flow in lacking) or (broken.flow, broken.need) in aside:
             continue
-        if by_size(one.need):
-            yield _against_together(model, taken, one)
+        if by_size(broken.need):
+            yield _against_together(model, taken, broken)
             continue
-        if one.flow in inward:
-            yield from _against_inward(model, taken, one, inward[one.flow])
+        if broken.flow in inward:
+            yield from _against_inward(model, taken, broken, inward[broken.flow])
             continue
-        users = {number: option for number, option in taken.items() if one.flow in model.units[number].flows}
-        by_itself = [number for number in users if one.need in breaks(evaluation, model.units[number])]
+        users = {number: option for number, option in taken.items() if broken.flow in model.units[number].flows}
+        by_itself = [number for number in users if broken.need in breaks(evaluation, model.units[number])]
         for number in by_itself:
             # Tried by itself the option broke nothing: it does beside what else passes its subnets and exits.
             beside = {each: option for each, option in taken.items() if _meet(model, taken, number, each)}
             factors = {model.taken[pair]: 1.0 for pair in beside.items()}
-            yield (factors, -inf, len(beside) - 1.0), f"{one.flow} through {users[number].name}: {one.why}"
+            yield (factors, -inf, len(beside) - 1.0), f"{broken.flow} through {users[number].name}: {broken.why}"
         if users and not by_itself:
             names = some(dict.fromkeys(option.name for option in users.values()))
             factors = {model.taken[pair]: 1.0 for pair in users.items()}
-            yield (factors, -inf, len(users) - 1.0), f"{one.flow} through {names}: {one.why}"
+            yield (factors, -inf, len(users) - 1.0), f"{broken.flow} through {names}: {broken.why}"
 
 
-def _meet(model: Model, taken: Mapping[int, Option], one: int, other: int) -> bool:
+def _meet(model: Model, taken: Mapping[int, Option], first: int, second: int) -> bool:
     """Whether two units are the same, or share a subnet, or an exit with the options taken."""
-    if {*model.units[one].subnets} & {*model.units[other].subnets}:
+    if {*model.units[first].subnets} & {*model.units[second].subnets}:
         return True
     passed, others = (
         {*map(identity, (*taken[each].distinct, *taken[each].before)), *taken[each].first} - {""}
-        for each in (one, other)
+        for each in (first, second)
     )
     return bool(passed & others)
 

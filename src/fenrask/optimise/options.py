@@ -39,8 +39,8 @@ def units_of(current: Evaluation, asked: Wanted) -> list[Unit]:
     for name, flow in estate.outward_flows.items():
         if flow.from_ not in of_workload:
             of_workload[flow.from_] = _froms(estate, flow.from_)
-        for one in of_workload[flow.from_]:
-            flows.setdefault((one, flow.to, estate.workloads[flow.from_].public_address), []).append(name)
+        for origin in of_workload[flow.from_]:
+            flows.setdefault((origin, flow.to, estate.workloads[flow.from_].public_address), []).append(name)
     found, places = [], Places(described)
     others = [name for name, one in estate.exits.items() if one.translates and one.offer_name and not one.fault]
     few = len(others) * sum(len(subnets) for (_, subnets), _, _ in flows) <= _MOST_TRIALS

@@ -39,13 +39,13 @@ def overloads(
                     laid = (tried.laid.get(site) or Laid(), len(unit.subnets))
                     found.setdefault(site, _Use(tried.placed[site])).laid.setdefault(number, laid)
     target = judge.current.described.estate.targets.blocking
-    for site, one in found.items():
+    for site, use in found.items():
         some = [
             (laid, places)
-            for laid, places in one.laid.values()
-            if not divided or _times(target, one.placed, [laid]) <= places
+            for laid, places in use.laid.values()
+            if not divided or _times(target, use.placed, [laid]) <= places
         ]
-        times = _times(target, one.placed, [laid for laid, _ in some])
+        times = _times(target, use.placed, [laid for laid, _ in some])
         if times > 1:
             yield site, sum(places for _, places in some), times
 

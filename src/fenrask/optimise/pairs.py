@@ -49,8 +49,8 @@ def _first(pairs: list[_Pairs]) -> dict[_Doubled, str]:
     """The name of the first option for each thing that there could be two of, where that could mend anything."""
     found: dict[_Doubled, str] = {}
     for some in pairs:
-        for pair, one in some.items():
-            if _could_be_mended(one):
+        for pair, lacks in some.items():
+            if _could_be_mended(lacks):
                 found.setdefault(_doubled(pair), pair.name)
     return found
 

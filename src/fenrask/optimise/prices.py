@@ -31,13 +31,13 @@ def add_metered(model: Model) -> None:
     pools: dict[Hashable, _Pool] = {}
     # Steps over all of an estate are shared by exits, each of which may have a least sum of its own.
     shared: dict[str, set[Hashable]] = {}
-    for variable, one in _metered(model):
+    for variable, metering in _metered(model):
         # What has no steps is paid by whoever brings it: commitments tell offers apart.
-        key = (one.pool, "" if isinstance(one.charge.rate, Tiers) else one.offer)
-        pool = pools.setdefault(key, _Pool(one.charge.rate, one.charge.item, one.offer, one.at))
-        pool.volumes[variable] = pool.volumes.get(variable, 0.0) + one.volume
-        if one.at != one.by and one.charge.item in LEAST_OF:
-            shared.setdefault(one.offer, set()).add(one.by)
+        key = (metering.pool, "" if isinstance(metering.charge.rate, Tiers) else metering.offer)
+        pool = pools.setdefault(key, _Pool(metering.charge.rate, metering.charge.item, metering.offer, metering.at))
+        pool.volumes[variable] = pool.volumes.get(variable, 0.0) + metering.volume
+        if metering.at != metering.by and metering.charge.item in LEAST_OF:
+            shared.setdefault(metering.offer, set()).add(metering.by)
     charged: dict[Hashable, dict[int, float]] = {}
     for pool in pools.values():
         spent = _charge(model, pool)
@@ -62,14 +62,14 @@ def add_metered(model: Model) -> None:
 def _metered(model: Model) -> Iterator[tuple[int, Metering]]:
     """What each option brings to meters; and what comes in whatever is chosen, since the exits on its paths stay."""
     for key, variable in model.taken.items():
-        for one in model.tried(key).metered:
-            yield variable, one
+        for metering in model.tried(key).metered:
+            yield variable, metering
     inward = model.grounds.metered_inward
     if inward:
         always = model.program.variable()
         model.program.row({always: 1.0}, low=1)
-        for one in inward:
-            yield always, one
+        for metering in inward:
+            yield always, metering
 
 
 def _charge(model: Model, pool: _Pool) -> dict[int, float]:

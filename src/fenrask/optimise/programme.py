@@ -167,10 +167,10 @@ class Model:
                 sharing.setdefault((subnet, unit.to), []).append(number)
         for (subnet, *_), numbers in sharing.items():
             for other in numbers[1:]:
-                one, two = self._named(numbers[0], subnet), self._named(other, subnet)
-                for entry in {**one, **two}:
-                    taken = dict.fromkeys(one.get(entry, []), 1.0)
-                    self.program.row({**taken, **dict.fromkeys(two.get(entry, []), -1.0)}, 0, 0)
+                first, second = self._named(numbers[0], subnet), self._named(other, subnet)
+                for entry in {**first, **second}:
+                    taken = dict.fromkeys(first.get(entry, []), 1.0)
+                    self.program.row({**taken, **dict.fromkeys(second.get(entry, []), -1.0)}, 0, 0)
 
     def _shared_exits(self) -> None:
         """What a subnet's routes to several destinations must agree on, and a hub's default.
@@ -208,9 +208,9 @@ class Model:
         if len(groups) <= most:
             return
         used = [self.program.variable() for _ in groups]
-        for one, some in zip(used, groups, strict=True):
+        for is_used, some in zip(used, groups, strict=True):
             for taken in some:
-                self.program.row({one: -1.0, taken: 1.0}, high=0)
+                self.program.row({is_used: -1.0, taken: 1.0}, high=0)
         self.program.row(dict.fromkeys(used, 1.0), high=most)
 
     def _one_return_path(self, behind: list[int], direct: list[int]) -> None:
@@ -296,8 +296,8 @@ class Model:
         """A site with what it costs to stand there."""
         if site not in self.opened:
             self.opened[site] = self.program.variable()
-            for item, one in self.placed[site].standing.items() if site in self.placed else ():
-                self.spend(item, site.offer, self.opened[site], float(one.amount))
+            for item, standing in self.placed[site].standing.items() if site in self.placed else ():
+                self.spend(item, site.offer, self.opened[site], float(standing.amount))
 
     def stand(self) -> None:
         """The exits that stay whatever uses them are open; with their addresses where no option uses them."""
@@ -344,8 +344,8 @@ class Model:
     def existing(self, name: str) -> Site:
         """The site of an exit that exists and that no option uses."""
         estate = self.described.estate
-        one = estate.exits[name]
-        return Site(Role.PASSES, one.offer_name, estate.network_of(one) or "", None, existing=name)
+        exit_ = estate.exits[name]
+        return Site(Role.PASSES, exit_.offer_name, estate.network_of(exit_) or "", None, existing=name)
 
     def spend(self, item: str, offer: str, variable: int, month: float) -> None:
         """A variable costs so much a month as an item of the bill; shares that commitments take off are taken off."""
@@ -380,8 +380,8 @@ class Model:
     def _addresses(self, site: Site, opened: int) -> None:
         """One holding for an open site, none for another."""
         choices = [(one, self.program.variable()) for one in self._purchases_of(site)]
-        for one, variable in choices:
-            self.spend("addresses", site.offer, variable, float(one.month))
+        for choice, variable in choices:
+            self.spend("addresses", site.offer, variable, float(choice.month))
         self.purchases_of[site] = choices
         self.program.row({opened: -1.0, **{variable: 1.0 for _, variable in choices}}, 0, 0)
         single = [variable for one, variable in choices if one.number == 1]
@@ -408,9 +408,9 @@ class Model:
     def _purchases_of(self, site: Site) -> Iterator[AddressChoice]:
         described, placed = self.described, self.placed[site]
         own = self._month_of(site.existing, own=True) if site.existing else Fraction(0)
-        for one in self._listed(site):
-            month = address_month(described, one) + own
-            yield AddressChoice(one.in_use, month, one.entries, listed=True)
+        for listed in self._listed(site):
+            month = address_month(described, listed) + own
+            yield AddressChoice(listed.in_use, month, listed.entries, listed=True)
         limit, wanted = self._most_addresses(site), self._most_wanted(site)
         most = wanted if limit is None else min(limit, wanted)
         if not site.existing:

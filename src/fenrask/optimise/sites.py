@@ -60,18 +60,18 @@ class Places:
     def existing(self, name: str) -> Site:
         """The site of an exit that exists."""
         if name not in self._existing:
-            one, estate = self.described.estate.exits[name], self.described.estate
-            zone = next((estate.subnets[subnet].zone for subnet in one.in_subnets), None)
-            passes = Role.JOINS if one.joins_many else Role.PASSES
-            role = Role.TRANSLATES if one.translates and one.pool is None else passes
-            whole = bool(one.of_network) and not one.in_subnets
-            network = estate.network_of(one) or ""
-            if one.onward is Onward.SERVICE:
-                service = (one.carries or ("",))[0]
-                site = Site(Role.ENDPOINT, one.offer_name, network, None, service, one.in_subnets, name)
+            exit_, estate = self.described.estate.exits[name], self.described.estate
+            zone = next((estate.subnets[subnet].zone for subnet in exit_.in_subnets), None)
+            passes = Role.JOINS if exit_.joins_many else Role.PASSES
+            role = Role.TRANSLATES if exit_.translates and exit_.pool is None else passes
+            whole = bool(exit_.of_network) and not exit_.in_subnets
+            network = estate.network_of(exit_) or ""
+            if exit_.onward is Onward.SERVICE:
+                service = (exit_.carries or ("",))[0]
+                site = Site(Role.ENDPOINT, exit_.offer_name, network, None, service, exit_.in_subnets, name)
                 self._existing[name] = site
                 return site
-            self._existing[name] = Site(role, one.offer_name, network, zone, existing=name, whole_network=whole)
+            self._existing[name] = Site(role, exit_.offer_name, network, zone, existing=name, whole_network=whole)
         return self._existing[name]
 
     def at(self, offer: str, network: str, zone: str | None) -> Site:
@@ -109,10 +109,14 @@ class Places:
 
     def before(self, firewall: str, site: Site) -> Site:
         """An existing firewall, with its default to a site: it sends on to one of them at a time."""
-        estate, one = self.described.estate, self.existing(firewall)
+        estate, standing = self.described.estate, self.existing(firewall)
         table = estate.table_of(estate.exits[firewall].in_subnets[0])
         leads_to = estate.route_tables.get(table or "", {}).get(DEFAULT)
-        return one if site.existing and leads_to == site.existing else replace(one, onward=site.existing or site.offer)
+        return (
+            standing
+            if site.existing and leads_to == site.existing
+            else replace(standing, onward=site.existing or site.offer)
+        )
 
     def firewall_to(self, offer: str, line: Site, zone: str | None) -> Site:
         """The site of a firewall that inspects before a line that exists, in a zone of its network."""

@@ -115,8 +115,8 @@ class Laid:
 def sum_of(series: Iterator[Series]) -> Series:
     """Of series of the same times, or of one."""
     found: Series = np.zeros(1)
-    for one in series:
-        found = found + one
+    for each in series:
+        found = found + each
     return found
 
 
@@ -159,8 +159,8 @@ class Tried:
     def at(self, instead: Mapping[Site, Site]) -> "Tried":
         """What the same option does at other sites that are like these, which are to be built."""
 
-        def placed(one: Hashable) -> Hashable:
-            return instead.get(one, one) if isinstance(one, Site) else one
+        def placed(key: Hashable) -> Hashable:
+            return instead.get(key, key) if isinstance(key, Site) else key
 
         return replace(
             self,
@@ -321,16 +321,16 @@ def _lay(
 
 def _add_use(laid: list[Laid], key: Key, capacity: float, use: Use | Present | Each) -> None:
     """The use of each group to what is laid by it."""
-    for row, one in enumerate(laid):
+    for row, lies in enumerate(laid):
         if isinstance(use, Use):
-            before = one.series[key][1] if key in one.series else 0.0
-            one.series[key] = (capacity, use.series[row] + before)
+            before = lies.series[key][1] if key in lies.series else 0.0
+            lies.series[key] = (capacity, use.series[row] + before)
         elif isinstance(use, Present):
-            members = one.present.setdefault(key, (capacity, {}))[1]
+            members = lies.present.setdefault(key, (capacity, {}))[1]
             members |= {use.members[place]: float(use.amount[place]) for place in np.flatnonzero(use.there[row])}
         else:
-            before = one.each[key][1] if key in one.each else 0.0
-            one.each[key] = (capacity, max(before, float(use.most[row])))
+            before = lies.each[key][1] if key in lies.each else 0.0
+            lies.each[key] = (capacity, max(before, float(use.most[row])))
 
 
 def _lay_ports(demand: Demand, placed: Placed, some: Groups, laid: list[Laid], places: list[int]) -> None:
@@ -355,9 +355,9 @@ def _lay_ports(demand: Demand, placed: Placed, some: Groups, laid: list[Laid], p
 def _lay_blocks(asked: HostsAsked, laid: list[Laid]) -> None:
     """Hosts with blocks of their own: a workload in a subnet is of one group of a unit."""
     hosts = asked.hosts
-    for row, one in enumerate(laid):
+    for row, lies in enumerate(laid):
         for place in np.flatnonzero(hosts.there[row]).tolist():
-            one.blocks[str(hosts.members[place])] = OwnBlocks(float(hosts.amount[place]), {})
+            lies.blocks[str(hosts.members[place])] = OwnBlocks(float(hosts.amount[place]), {})
     for each in asked.of_one:
         filling = np.broadcast_to(each.filling, each.held.shape)
         for number, row in enumerate(each.groups.tolist()):

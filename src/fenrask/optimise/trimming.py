@@ -67,7 +67,7 @@ def _next(by_prefix: Sequence[tuple[Prefix, str, object]], prefix: Prefix, key: 
     if any(covers(prefix, other) for other, _ in others):
         return None
     wider = [(other.prefixlen, value) for other, value in others if covers(other, prefix)]
-    return max(wider, key=lambda one: one[0])[1] if wider else None
+    return max(wider, key=lambda covering: covering[0])[1] if wider else None
 
 
 def _prefixes(estate: Estate, key: str) -> tuple[Prefix, ...]:

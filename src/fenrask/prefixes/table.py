@@ -23,7 +23,7 @@ class PrefixTable(Generic[Entry]):
 
     def __iter__(self) -> Iterator[tuple[Prefix, Entry]]:
         """The longest first; IPv4 before IPv6 of as many addresses."""
-        return iter(sorted(self._entries.values(), key=lambda one: (one[0].version, one[0].num_addresses)))
+        return iter(sorted(self._entries.values(), key=lambda entry: (entry[0].version, entry[0].num_addresses)))
 
     @cached_property
     def sections(self) -> dict[int, tuple[list[int], list[tuple[Prefix, Entry] | None]]]:
@@ -39,8 +39,8 @@ class PrefixTable(Generic[Entry]):
                 starts.append(start)
                 winners.append(winner)
 
-        def order(one: tuple[Prefix, Entry]) -> tuple[int, int]:
-            return int(one[0].network_address), one[0].prefixlen
+        def order(entry: tuple[Prefix, Entry]) -> tuple[int, int]:
+            return int(entry[0].network_address), entry[0].prefixlen
 
         for version, (starts, winners) in found.items():
             for entry in sorted((one for one in self._entries.values() if one[0].version == version), key=order):

@@ -109,11 +109,11 @@ def _parquet(content: bytes, file: str) -> Iterator[tuple[int, dict[str, Any]]]:
 def guessed(described: Described, billed: Sequence[Billed], stated: Mapping[str, str]) -> dict[str, str]:
     """The exit of each resource: as stated, else the one whose name it carries as a word of its own; else none."""
     found: dict[str, str] = {}
-    for one in billed:
-        if one.resource in stated:
-            found[one.resource] = stated[one.resource]
-        elif one.resource not in found:
-            found[one.resource] = named_in(one.resource, described.estate.exits)
+    for row in billed:
+        if row.resource in stated:
+            found[row.resource] = stated[row.resource]
+        elif row.resource not in found:
+            found[row.resource] = named_in(row.resource, described.estate.exits)
     return found
 
 
@@ -130,9 +130,9 @@ def compare_bill(evaluation: Evaluation, billed: Sequence[Billed], owners: Mappi
     """
     currency, planned = evaluation.bill.currency, _charged(evaluation.bill)
     seen: dict[str, Fraction] = {}
-    for one in billed:
-        owner = owners.get(one.resource, "")
-        seen[owner] = seen.get(owner, Fraction(0)) + one.cost
+    for row in billed:
+        owner = owners.get(row.resource, "")
+        seen[owner] = seen.get(owner, Fraction(0)) + row.cost
     for name in sorted({*planned, *seen} - {""}, key=lambda name: -planned.get(name, Fraction(0))):
         exit_ = _judged(name, "exit", planned.get(name, Fraction(0)), seen.get(name), currency)
         if exit_.verdict == DIFFERENT and (told := _one_line(evaluation.bill, name, seen[name] - planned.get(name, 0))):

@@ -66,26 +66,26 @@ class Collector:
             self.unread.add("datagrams that are no message of NetFlow v5, v9 or IPFIX", exporter)
             return
         self.messages += 1
-        one = self._exporter(exporter)
-        one.heard_s = now_s
-        self._decoded(one, one.decoder.take(message))
+        known = self._exporter(exporter)
+        known.heard_s = now_s
+        self._decoded(known, known.decoder.take(message))
 
     def _exporter(self, name: str) -> _Exporter:
         if name not in self._exporters:
             if len(self._exporters) >= _MOST_EXPORTERS:
-                longest = min(self._exporters, key=lambda one: self._exporters[one].heard_s)
+                longest = min(self._exporters, key=lambda exporter: self._exporters[exporter].heard_s)
                 self.unread.add("exporters beyond those that are followed: the one longest silent ended", longest)
                 self._end(self._exporters.pop(longest))
             source = Source(name, BytesIO(), self.unread, quiet=self.quiet)
             self._exporters[name] = _Exporter(source, Decoder(source), Gathering(source), Pairing(source))
         return self._exporters[name]
 
-    def _decoded(self, one: _Exporter, found: Iterator[tuple[Columns, Raw | None]]) -> None:
+    def _decoded(self, exporter: _Exporter, found: Iterator[tuple[Columns, Raw | None]]) -> None:
         for columns, raw in found:
             if "nat_event" in columns:
-                self._waiting += one.pairing.batches(nat_events(columns, one.source))
+                self._waiting += exporter.pairing.batches(nat_events(columns, exporter.source))
             elif raw is not None:
-                self._waiting += one.gathering.take(raw)
+                self._waiting += exporter.gathering.take(raw)
 
     def flush(self) -> None:
         """Take in what waits for more of its kind."""
@@ -113,10 +113,10 @@ class Collector:
         self.flush()
         return self._done
 
-    def _end(self, one: _Exporter) -> None:
-        self._decoded(one, one.decoder.rest())
-        self._waiting += one.gathering.rest()
-        self._waiting += one.pairing.rest()
+    def _end(self, exporter: _Exporter) -> None:
+        self._decoded(exporter, exporter.decoder.rest())
+        self._waiting += exporter.gathering.rest()
+        self._waiting += exporter.pairing.rest()
 
 
 @dataclass
@@ -149,14 +149,14 @@ class Listener:
             raise UnusableInput(
                 [Problem(Place(path="--listen"), f"{where}: {found}", "an address of its own")]
             ) from None
-        for one in (self._datagrams, self._accepting):
-            one.setblocking(False)
-            self._selector.register(one, selectors.EVENT_READ)
+        for listening in (self._datagrams, self._accepting):
+            listening.setblocking(False)
+            self._selector.register(listening, selectors.EVENT_READ)
         return self
 
     def __exit__(self, *_: object) -> None:
-        for one in (self._datagrams, self._accepting, *self._streams):
-            one.close()
+        for open_socket in (self._datagrams, self._accepting, *self._streams):
+            open_socket.close()
         self._selector.close()
 
     def run(self, for_s: float | None, every_s: float, report: Callable[[], None]) -> None:

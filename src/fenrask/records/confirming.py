@@ -203,16 +203,16 @@ def _subnet(estate: Estate, observation: Observation, problems: list[Problem]) -
     return holding[0]
 
 
-def _judged(described: Described, planned: Planned, one: _Seen, times: int) -> Confirmed:
-    subnet, destination, seen_as = one.subnet, one.destination, one.seen_as
+def _judged(described: Described, planned: Planned, seen: _Seen, times: int) -> Confirmed:
+    subnet, destination, seen_as = seen.subnet, seen.destination, seen.seen_as
     traces = [
         trace
         for (at, to), some in planned.items()
         if to == destination and subnet in ("", at)
         for trace in some
-        if holds(trace.portion.sources, one.host) and holds(trace.portion.targets, one.target)
+        if holds(trace.portion.sources, seen.host) and holds(trace.portion.targets, seen.target)
     ]
-    subnet_told, to_told = str(one.host or subnet), f"{destination} ({one.target})" if one.target else destination
+    subnet_told, to_told = str(seen.host or subnet), f"{destination} ({seen.target})" if seen.target else destination
     sources = [trace.source for trace in traces if trace.verdict.arrives]
     told = ", ".join(dict.fromkeys(map(str, sources))) or "nothing"
     if seen_as is None:

@@ -74,8 +74,8 @@ class Counts(Ordered):
         waiting = [(one.keys.size, place, one) for place, one in enumerate(some)]
         heapify(waiting)
         while len(waiting) > 1:
-            (_, place, one), (_, _, other) = heappop(waiting), heappop(waiting)
-            both = cls(*added(one.keys, one.values, other.keys, other.values))
+            (_, place, fewest), (_, _, next_) = heappop(waiting), heappop(waiting)
+            both = cls(*added(fewest.keys, fewest.values, next_.keys, next_.values))
             heappush(waiting, (both.keys.size, place, both))
         return waiting[0][2]
 

@@ -332,8 +332,10 @@ def _lines(ratios: Floats, days: Counts, free: int, leverage: float) -> Iterator
     half = reach * np.sqrt(left / wide)
     months = np.expm1(MONTH_DAYS * np.stack([slope - half, slope, slope + half], axis=1)).tolist()
     is_long = days[-1] - days[0] + 1 >= _THREE_WEEKS
-    for each, one, spread, month in zip(trend.tolist(), level.tolist(), np.sqrt(left).tolist(), months, strict=True):
-        yield each, Ahead(one, spread, free - 1, of_next, reach), Growth(*month) if is_long else None
+    for slope_, at_end, spread, month in zip(
+        trend.tolist(), level.tolist(), np.sqrt(left).tolist(), months, strict=True
+    ):
+        yield slope_, Ahead(at_end, spread, free - 1, of_next, reach), Growth(*month) if is_long else None
 
 
 _TWO_WEEKS, _THREE_WEEKS = 14, 21

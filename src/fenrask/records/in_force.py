@@ -103,12 +103,12 @@ def compare_routes(described: Described, seen: Sequence[RouteSeen]) -> Iterator[
         for prefix, exits in planned.items():
             found = [one.exit for one in own if one.prefix == prefix]
             yield _route(subnet, prefix, exits, found)
-        for one in own:
-            if one.prefix not in planned:
+        for route in own:
+            if route.prefix not in planned:
                 cause = "a route that the plan does not have: added by hand, or learned"
                 command = f"fenrask path {subnet}"
                 yield Compared(
-                    "route", subnet, str(one.prefix), "none", one.exit or "a route", DIFFERENT, cause, command
+                    "route", subnet, str(route.prefix), "none", route.exit or "a route", DIFFERENT, cause, command
                 )
 
 

@@ -79,7 +79,7 @@ def _fold(seconds: Counts, starts: Counts, apart: Floats, width: int) -> tuple[i
     if lag is None:
         return None
     near = range(max(2, lag - width // 2), lag + width // 2 + 1)
-    every = max(near, key=lambda one: float(np.sum(_folded(seconds, starts, one) ** 2)) * one)
+    every = max(near, key=lambda period: float(np.sum(_folded(seconds, starts, period) ** 2)) * period)
     begin, length = _window(_folded(seconds, starts, every))
     return (every, begin, length) if length <= min(_PART * every, _LONGEST_S) else None
 

@@ -116,7 +116,7 @@ def measured(summary: Summary, pairs: Pairs) -> list[Measured]:
     # Compiled loops and transforms run beside each other.
     with ThreadPoolExecutor(min(_THREADS, len(chunks) or 1)) as threads:
         several = [*threads.map(lambda some: _several(summary, pairs, some), chunks)]
-    return sorted((one for some in several for one in some), key=lambda one: -one.connections)
+    return sorted((one for some in several for one in some), key=lambda load: -load.connections)
 
 
 _AT_ONCE, _TIMES_AT_ONCE = 1 << 12, 1 << 19
@@ -316,8 +316,8 @@ def stated_rates(described: Described) -> dict[tuple[str, str], float]:
 def measured_file(found: Sequence[Measured]) -> dict[str, Any]:
     """What flows refer to by `measured:`: the load of every pair, by subnet and destination."""
     pairs: dict[str, dict[str, Any]] = {}
-    for one in found:
-        pairs.setdefault(one.subnet, {})[one.destination] = _entry(one)
+    for load in found:
+        pairs.setdefault(load.subnet, {})[load.destination] = _entry(load)
     return {"measured": 1, "pairs": pairs}
 
 
@@ -326,8 +326,8 @@ def measured_json(found: Sequence[Measured]) -> bytes:
     from pydantic_core import to_json
 
     lines, of_subnet = [b'{"measured": 1, "pairs": {'], dict[str, list[Measured]]()
-    for one in found:
-        of_subnet.setdefault(one.subnet, []).append(one)
+    for load in found:
+        of_subnet.setdefault(load.subnet, []).append(load)
     for subnet, some in of_subnet.items():
         lines.append(b"" + to_json(subnet) + b": {")
         lines += [b" " + to_json(one.destination) + b": " + to_json(_entry(one)) + b"," for one in some]
@@ -336,35 +336,35 @@ def measured_json(found: Sequence[Measured]) -> bytes:
     return b"\n".join(lines)
 
 
-def _entry(one: Measured) -> dict[str, Any]:
-    rate, law = one.new_per_s, one.saved_law
+def _entry(load: Measured) -> dict[str, Any]:
+    rate, law = load.new_per_s, load.saved_law
     return {
-        "days": one.days.number,
-        "connections": one.connections,
+        "days": load.days.number,
+        "connections": load.connections,
         "new_per_s": rate,
-        "new_per_s_error": rate * one.days.error,
-        "mean_day_per_s": [rate * bound for bound in one.days.mean_day],
-        "next_day_per_s": [rate * bound for bound in one.days.next_day],
-        "trend_per_day": one.days.trend,
-        "growth_per_month": vars(one.days.growth) if one.days.growth else None,
-        "planned_per_s": rate * one.days.last,
-        "by_hour_per_s": _shortest(one.days.shape),
+        "new_per_s_error": rate * load.days.error,
+        "mean_day_per_s": [rate * bound for bound in load.days.mean_day],
+        "next_day_per_s": [rate * bound for bound in load.days.next_day],
+        "trend_per_day": load.days.trend,
+        "growth_per_month": vars(load.days.growth) if load.days.growth else None,
+        "planned_per_s": rate * load.days.last,
+        "by_hour_per_s": _shortest(load.days.shape),
         "duration_s": law,
         # Beside the law that is fitted to them.
-        **({"durations": one.measured_law} if law["shape"] != "measured" else {}),
-        "fit_distance": one.fit.distance,
-        "endings": one.endings,
-        "out_kib_per_connection": one.bytes_out / 1024 / one.connections,
-        "in_kib_per_connection": one.bytes_in / 1024 / one.connections,
-        "concurrent_peak": one.concurrent_peak,
-        "batch": (1 + one.dispersion.burstiness) / 2,
-        "rate_cv": one.dispersion.rate_cv,
-        "rate_steady_s": one.dispersion.steady_s,
-        "every_s": one.job.every_s if one.job else None,
-        "spread_s": one.job.spread_s if one.job else 0.0,
-        "job_share": one.job.share if one.job else 1.0,
-        "day_cv": one.days.cv,
-        "addresses": one.addresses,
+        **({"durations": load.measured_law} if law["shape"] != "measured" else {}),
+        "fit_distance": load.fit.distance,
+        "endings": load.endings,
+        "out_kib_per_connection": load.bytes_out / 1024 / load.connections,
+        "in_kib_per_connection": load.bytes_in / 1024 / load.connections,
+        "concurrent_peak": load.concurrent_peak,
+        "batch": (1 + load.dispersion.burstiness) / 2,
+        "rate_cv": load.dispersion.rate_cv,
+        "rate_steady_s": load.dispersion.steady_s,
+        "every_s": load.job.every_s if load.job else None,
+        "spread_s": load.job.spread_s if load.job else 0.0,
+        "job_share": load.job.share if load.job else 1.0,
+        "day_cv": load.days.cv,
+        "addresses": load.addresses,
     }
 
 
@@ -373,9 +373,9 @@ def _shortest(by_hour: Sequence[float]) -> list[float]:
     return [by_hour[0]] if by_hour.count(by_hour[0]) == len(by_hour) else [*by_hour]
 
 
-def open_by_minute(summary: Summary, pairs: Pairs, one: Measured) -> tuple[NDArray[np.int64], Floats]:
+def open_by_minute(summary: Summary, pairs: Pairs, load: Measured) -> tuple[NDArray[np.int64], Floats]:
     """When each minute begins (seconds since 1970), and the mean number of connections open in it."""
-    at_ms, moves = moves_of(summary, pairs, pairs.number(one.subnet, one.destination))
+    at_ms, moves = moves_of(summary, pairs, pairs.number(load.subnet, load.destination))
     if not at_ms.size:
         # None lasts a millisecond.
         return np.array([summary.first_s // 60 * 60]), np.zeros(1)

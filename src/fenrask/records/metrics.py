@@ -107,7 +107,7 @@ def compare_metrics(evaluation: Evaluation, samples: Sequence[Sample]) -> Iterat
         grouped.setdefault((sample.exit, sample.metric), []).append(sample)
     for exit_name in dict.fromkeys(one.exit for one in samples):
         for metric in METRICS:
-            own = sorted(grouped.get((exit_name, metric), []), key=lambda one: one.time_s)
+            own = sorted(grouped.get((exit_name, metric), []), key=lambda sample: sample.time_s)
             planned = _planned(evaluation, exit_name, metric)
             if planned is None:
                 continue

@@ -62,7 +62,7 @@ def look_up(name: str, server: str, port: int = 53, within_s: float = 3.0) -> Lo
         if chain.answer is not None:
             ttls.append(chain.answer.ttl)
             answered += [parse_address(record.address) for record in chain.answer]
-    in_order = sorted(set(answered), key=lambda one: (one.version, int(one)))
+    in_order = sorted(set(answered), key=lambda address: (address.version, int(address)))
     taken = tuple(one for one in in_order if not _unreachable(one))
     fault = "" if taken else "no address" if not in_order else "no address that a route goes to"
     return Looked(name, taken, tuple(aliases), min(ttls, default=0), fault, tuple(_special(in_order)))

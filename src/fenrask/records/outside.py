@@ -85,8 +85,8 @@ def target_of(estate: Estate, stated: str, origin: str, host: Address | None, po
         ports = [(port, "tcp")] if port is not None else _ports_of(estate, stated)
         return [Attempt(origin, stated, number, protocol, host) for number, protocol in ports]
     if stated in estate.destinations and estate.destinations[stated].service:
-        one = estate.destinations[stated]
-        return [Attempt(origin, stated, port or one.port or 443, one.protocol, host)]
+        destination = estate.destinations[stated]
+        return [Attempt(origin, stated, port or destination.port or 443, destination.protocol, host)]
     if stated in _endpoints(estate):
         return [Attempt(origin, stated, port or _port_of(estate, stated), "tcp", host)]
     try:
@@ -198,20 +198,22 @@ def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, li
         if way.is_open and not way.is_told
     }
     needed = {(flow.from_, flow.to, flow.port, flow.transport) for flow in described.estate.inward_flows.values()}
-    for one in every:
-        if one.to in described.estate.workloads:
-            is_needed = (one.origin, one.to, one.port, one.protocol) in needed
-            some = _to_hosts(one, traced[one._replace(host=None, target=None)])
-            found[one] = [
+    for attempt in every:
+        if attempt.to in described.estate.workloads:
+            is_needed = (attempt.origin, attempt.to, attempt.port, attempt.protocol) in needed
+            some = _to_hosts(attempt, traced[attempt._replace(host=None, target=None)])
+            found[attempt] = [
                 replace(outcome, is_needed=is_needed, could=not outcome.arrives and _is_untold(outcome, untold))
                 for outcome in some
             ]
-        elif one.to in described.estate.destinations:
-            found[one] = [_to_service(described.estate, one)]
-        elif one.to in endpoints:
-            found[one] = [*_to_endpoint(described, known, one, traced[one._replace(host=None, target=None)])]
+        elif attempt.to in described.estate.destinations:
+            found[attempt] = [_to_service(described.estate, attempt)]
+        elif attempt.to in endpoints:
+            found[attempt] = [
+                *_to_endpoint(described, known, attempt, traced[attempt._replace(host=None, target=None)])
+            ]
         else:
-            found[one] = [Outcome(one, False, f"{one.to} forwards nothing to hosts")]
+            found[attempt] = [Outcome(attempt, False, f"{attempt.to} forwards nothing to hosts")]
     return found
 
 

@@ -34,20 +34,20 @@ def proposal(estate: Estate, summary: Summary, found: Sequence[Measured], save: 
     known = {
         (subnet, one.to) for one in estate.outward_flows.values() for subnet in estate.workloads[one.from_].subnets
     }
-    for one in found:
-        if (one.subnet, one.destination) in known:
+    for measured in found:
+        if (measured.subnet, measured.destination) in known:
             continue
-        owner = next((name for name, each in estate.workloads.items() if [*each.subnets] == [one.subnet]), "")
+        owner = next((name for name, each in estate.workloads.items() if [*each.subnets] == [measured.subnet]), "")
         if not owner:
-            owner = f"hosts-of-{one.subnet}"
-            patch.setdefault("workloads", {})[owner] = {"subnets": [one.subnet], "hosts": 1}
-        flow: dict[str, Any] = {"from": owner, "to": one.destination}
+            owner = f"hosts-of-{measured.subnet}"
+            patch.setdefault("workloads", {})[owner] = {"subnets": [measured.subnet], "hosts": 1}
+        flow: dict[str, Any] = {"from": owner, "to": measured.destination}
         flow |= (
             {"measured": save.name}
             if save
-            else {"per_host_per_s": round(one.new_per_s, 6), "duration_s": one.duration_s}
+            else {"per_host_per_s": round(measured.new_per_s, 6), "duration_s": measured.duration_s}
         )
-        patch.setdefault("flows", {})[f"{owner}-to-{one.destination}"] = flow | _growth(one)
+        patch.setdefault("flows", {})[f"{owner}-to-{measured.destination}"] = flow | _growth(measured)
     for name, grown in _grown(estate, found):
         patch.setdefault("flows", {})[name] = grown
     return patch
@@ -59,7 +59,7 @@ def _grown(estate: Estate, found: Sequence[Measured]) -> Iterator[tuple[str, dic
         subnets = estate.workloads[flow.from_].subnets
         own = [one for one in found if one.subnet in subnets and one.destination == flow.to and one.days.growth]
         if own and not flow.growth_per_month and flow.growth is None:
-            yield name, _growth(max(own, key=lambda one: one.connections))
+            yield name, _growth(max(own, key=lambda measured: measured.connections))
 
 
 def _growth(measured: Measured) -> dict[str, Any]:

@@ -100,7 +100,7 @@ def relief_of(evaluation: Evaluation, exit_name: str, use: Use) -> Relief:
     """The same, of what was looked at already."""
     offer = evaluation.described.offer_of(exit_name)
     assert offer is not None
-    remedies = sorted(_remedies(evaluation, use.full, offer, use.taken), key=lambda one: one.minutes)
+    remedies = sorted(_remedies(evaluation, use.full, offer, use.taken), key=lambda remedy: remedy.minutes)
     full = use.full
     return Relief(
         exit_name, use.taken, use.busiest, full.is_block, full.in_use, full.size, tuple(remedies), use.unmatched
@@ -122,23 +122,25 @@ def use_of(evaluation: Evaluation, exit_name: str, entries: Sequence[Entry]) -> 
     counts: dict[tuple[str, str], list[int]] = {}
     matched = list[Entry]()
     owners: dict[tuple[bytes, bytes, int], tuple[str, str]] = {}
-    for one in own:
-        ends = (one.source, one.target, one.target_port)
+    for entry in own:
+        ends = (entry.source, entry.target, entry.target_port)
         if ends not in owners:
-            owners[ends] = _owner(described, one)
+            owners[ends] = _owner(described, entry)
         subnet, destination = owners[ends]
         if not subnet:
             continue
-        matched.append(one)
-        counts.setdefault((subnet, destination), [0, 0, 0])[_state(one, offer)] += 1
-    taken = tuple(sorted((Taken(*pair, *numbers) for pair, numbers in counts.items()), key=lambda one: -one.ports))
+        matched.append(entry)
+        counts.setdefault((subnet, destination), [0, 0, 0])[_state(entry, offer)] += 1
+    taken = tuple(
+        sorted((Taken(*pair, *numbers) for pair, numbers in counts.items()), key=lambda taken_by: -taken_by.ports)
+    )
     ports, exit_ = offer.ports.with_nodes(described.estate.exits[exit_name].units), described.estate.exits[exit_name]
     pools = dict[tuple[str, str], int]()
-    for one in matched:
+    for entry in matched:
         toward = ""
         if exit_.own_addresses:
-            toward = exit_.toward(_named(described, parse_address(one.target.decode()), one.target_port))
-        where = _pool(one, ports)
+            toward = exit_.toward(_named(described, parse_address(entry.target.decode()), entry.target_port))
+        where = _pool(entry, ports)
         pools[toward, where] = pools.get((toward, where), 0) + 1
     addresses = {
         toward: max(1, sized.addresses if sized else 1)
@@ -249,7 +251,7 @@ def _longest_quiet(evaluation: Evaluation, name: str) -> tuple[float, list[str]]
 
 def _pooling(taken: Sequence[Taken]) -> Iterator[Remedy]:
     """Connections kept and used again leave none to wait."""
-    most = max(taken, key=lambda one: one.waiting, default=None)
+    most = max(taken, key=lambda taken_by: taken_by.waiting, default=None)
     if most is not None and most.waiting > most.live:
         what = f"keep connections of {most.subnet} to {most.destination} open and use them again (pooling, keep-alive)"
         how = f"at the clients in {most.subnet}; ten requests a connection leave a tenth of the ports waiting"
@@ -288,27 +290,35 @@ def _more_addresses(evaluation: Evaluation, full: _Full, offer: Offer) -> Iterat
 def _endpoint(evaluation: Evaluation, taken: Sequence[Taken]) -> Iterator[Remedy]:
     """A private endpoint takes a service's traffic off the translator altogether."""
     described = evaluation.described
-    for one in taken:
-        stated = described.estate.destinations.get(one.destination)
+    for taken_by in taken:
+        stated = described.estate.destinations.get(taken_by.destination)
         if stated is None or not stated.service:
             continue
-        network, table = described.estate.subnets[one.subnet].network, described.estate.table_of(one.subnet)
+        network, table = described.estate.subnets[taken_by.subnet].network, described.estate.table_of(taken_by.subnet)
         offers = [
             key
             for key, offer in described.catalogue.offers.items()
-            if offer.kind == "routed-endpoint" and offer.leads_to(one.destination)
+            if offer.kind == "routed-endpoint" and offer.leads_to(taken_by.destination)
         ]
-        if not offers or table is None or not described.estate.endpoint_reaches(network, one.destination):
+        if not offers or table is None or not described.estate.endpoint_reaches(network, taken_by.destination):
             continue
-        name = f"to-{one.destination}-{network}"
-        endpoint = {"kind": "routed-endpoint", "offer": offers[0], "network": network, "destination": one.destination}
-        patch = {"exits": {name: {**endpoint, "access": "listed"}}, "route_tables": {table: {one.destination: name}}}
+        name = f"to-{taken_by.destination}-{network}"
+        endpoint = {
+            "kind": "routed-endpoint",
+            "offer": offers[0],
+            "network": network,
+            "destination": taken_by.destination,
+        }
+        patch = {
+            "exits": {name: {**endpoint, "access": "listed"}},
+            "route_tables": {table: {taken_by.destination: name}},
+        }
         month = _month(evaluation, patch)
-        if month is None or not _leaves_privately(evaluation, patch, one):
+        if month is None or not _leaves_privately(evaluation, patch, taken_by):
             continue
-        what = f"route {one.destination} from {one.subnet} to a private endpoint"
-        how = f"exits: {{{name}: ...}}, route_tables: {{{table}: {{{one.destination}: {name}}}}}"
-        yield Remedy(what, 15, one.ports, month, "for good", how)
+        what = f"route {taken_by.destination} from {taken_by.subnet} to a private endpoint"
+        how = f"exits: {{{name}: ...}}, route_tables: {{{table}: {{{taken_by.destination}: {name}}}}}"
+        yield Remedy(what, 15, taken_by.ports, month, "for good", how)
         return
 
 
@@ -320,8 +330,8 @@ def _leaves_privately(evaluation: Evaluation, patch: dict[str, Any], taken: Take
 def _apart(evaluation: Evaluation, name: str, taken: Sequence[Taken]) -> Iterator[Remedy]:
     """A second exit of the same offer for the subnet that takes most."""
     by_subnet: dict[str, int] = {}
-    for one in taken:
-        by_subnet[one.subnet] = by_subnet.get(one.subnet, 0) + one.ports
+    for taken_by in taken:
+        by_subnet[taken_by.subnet] = by_subnet.get(taken_by.subnet, 0) + taken_by.ports
     if len(by_subnet) < 2:
         return
     described = evaluation.described

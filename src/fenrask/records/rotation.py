@@ -28,7 +28,7 @@ def rotations(answers: Sequence[Answered], names: Iterable[str]) -> list[Rotatio
     """The rotation of each name that was looked up."""
     found = []
     for name in names:
-        own = sorted((one for one in answers if one.name == name), key=lambda one: one.seconds)
+        own = sorted((one for one in answers if one.name == name), key=lambda answer: answer.seconds)
         if not own:
             continue
         times = dict.fromkeys(one.time for one in own)

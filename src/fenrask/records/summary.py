@@ -192,11 +192,11 @@ class Summary:
         """The first and the last hour of each time that was looked at without a break."""
         keys = self.hours.keys.tolist()
         first = keys[0] if keys else 0
-        for one, other in pairwise(keys):
-            quiet = other - one - 1
-            if quiet > _SILENT_HOURS and not (quiet <= _SILENT_IN_A_FILE_HOURS and self._in_a_file(one, other)):
-                yield first, one
-                first = other
+        for hour, later in pairwise(keys):
+            quiet = later - hour - 1
+            if quiet > _SILENT_HOURS and not (quiet <= _SILENT_IN_A_FILE_HOURS and self._in_a_file(hour, later)):
+                yield first, hour
+                first = later
         if keys:
             yield first, keys[-1]
 
@@ -213,8 +213,8 @@ _MOST_NEIGHBOURS, _MOST_MARKS = 100_000, 1 << 20
 def _most(several: Sequence[Neighbours]) -> tuple[Neighbours, int]:
     """The sum of all by key, of those with the most records; and the records of the others."""
     found: Neighbours = {}
-    for one in several:
-        for key, number in one.items():
+    for some in several:
+        for key, number in some.items():
             found[key] = found.get(key, 0) + number
     if len(found) <= _MOST_NEIGHBOURS:
         return found, 0

@@ -96,8 +96,8 @@ class _Tally:
         """Put on disk what is more than memory should hold."""
         many = (self._opened, self._ended, self._started, self._addresses)
         if self._room is not None and sum(one.held_bytes for one in many) > self._room.memory_bytes:
-            for one in many:
-                one.put_away(self._room)
+            for counts in many:
+                counts.put_away(self._room)
 
     def _take_connections(self, batch: Batch, matched: Matched) -> None:
         from fenrask.records.kernels.tallying import tallied

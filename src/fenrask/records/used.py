@@ -31,17 +31,17 @@ def uses(
 ) -> Iterator[Use]:
     """Every connection with this address (and port) outside, at a time; None: at any time."""
     live: dict[tuple[object, ...], tuple[Entry, float | None]] = {}
-    for one in entries:
-        known = live.get(one.key)
-        outside = one if one.outside or known is None else known[0]
-        if one.event == "DESTROY":
-            begun = live.pop(one.key, (one, None))[1]
-            if _is(outside, address, port) and _spans(begun, one.time_s, at_s):
-                yield _use(estate, outside, begun, one.time_s)
-        elif one.event == "NEW" or known is None:
-            live[one.key] = (one, one.time_s)
+    for entry in entries:
+        known = live.get(entry.key)
+        outside = entry if entry.outside or known is None else known[0]
+        if entry.event == "DESTROY":
+            begun = live.pop(entry.key, (entry, None))[1]
+            if _is(outside, address, port) and _spans(begun, entry.time_s, at_s):
+                yield _use(estate, outside, begun, entry.time_s)
+        elif entry.event == "NEW" or known is None:
+            live[entry.key] = (entry, entry.time_s)
         else:
-            live[one.key] = (outside, known[1])
+            live[entry.key] = (outside, known[1])
     for entry, begun in live.values():
         if _is(entry, address, port) and _spans(begun, None, at_s):
             yield _use(estate, entry, begun, None)

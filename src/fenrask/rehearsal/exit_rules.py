@@ -91,13 +91,13 @@ class ExitRules:
                 asked[number] = f"asked{number}"
                 sets.append(self._set(space, asked[number], _asks(tuple(rule.names))))
         decisions = self.places.rules.decisions
-        lines += decisions(exit_.rules_in_order, exit_.lets_by_default, lambda one: asked.get(one, ""))
+        lines += decisions(exit_.rules_in_order, exit_.lets_by_default, lambda number: asked.get(number, ""))
         if exit_.own_filters:
             chains, out, into = self.places.rules.filters(exit_.own_filters, "filter")
             lines += into
             hooks.append(hook("o", "output", out))
         if (allowed := exit_.lets_in) is not None:
-            sets.append(self._set(space, "clients", lambda one: one.workload in allowed))
+            sets.append(self._set(space, "clients", lambda try_: try_.workload in allowed))
             lines.insert(0, "meta l4proto { tcp, udp } ct state new jump listed")
             chains.append(chain("listed", ["meta mark @clients return", "drop"]))
         if exit_.asked_at is not None or exit_.maps_ipv6:
@@ -226,17 +226,17 @@ class ExitRules:
     def _publish(self, name: str, exit_: ExitModel) -> None:
         """Ports at its addresses that an exit forwards to hosts; these may see the exit's own address."""
         forwarded, own_source = [], []
-        for as_, one in exit_.published.items():
+        for as_, published in exit_.published.items():
             tried = (each for each in self.places.tries if (each.publisher, each.published) == (name, as_))
             hosts = [*dict.fromkeys(each.target for each in tried if each.target.version == 4)]
             if not hosts or not (exit_.is_machine or self.behaviour.gateways_publish):
                 continue
-            cells = ", ".join(f"{number} : {host} . {one.host_port}" for number, host in enumerate(hosts))
+            cells = ", ".join(f"{number} : {host} . {published.host_port}" for number, host in enumerate(hosts))
             to = f"numgen random mod {len(hosts)} map {{ {cells} }}"
             at = self.shown.aims[name, as_]
-            forwarded.append(f"ip daddr {at} {one.protocol} dport {one.port} dnat ip to {to}")
-            if one.rewrites_source and exit_.in_subnets:
-                there = f"ip daddr {{ {', '.join(map(str, hosts))} }} {one.protocol} dport {one.host_port}"
+            forwarded.append(f"ip daddr {at} {published.protocol} dport {published.port} dnat ip to {to}")
+            if published.rewrites_source and exit_.in_subnets:
+                there = f"ip daddr {{ {', '.join(map(str, hosts))} }} {published.protocol} dport {published.host_port}"
                 own = self.shown.private(name)
                 place = exit_.in_subnets[0]
                 self.places.subnet(place).route(DELIVER, own, self.places.at_exit[name, place])

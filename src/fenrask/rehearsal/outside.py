@@ -115,7 +115,7 @@ class Outside:
                 space.default(wire.table, wire)
                 continue
             given: dict[Prefix, Wire] = {}
-            for other in sorted(advertised, key=lambda one: one is not wire):
+            for other in sorted(advertised, key=lambda wire_: wire_ is not wire):
                 for prefix in advertised[other]:
                     given.setdefault(prefix, other)
             for prefix, other in given.items():

@@ -146,11 +146,11 @@ class Places:
 
     def _stand_hosts(self) -> None:
         """Those who send; and those of the estate who are sent to, apart from these."""
-        for one in self.tries:
-            if one.is_from_host:
-                self._host(one.space, one.sender)
+        for try_ in self.tries:
+            if try_.is_from_host:
+                self._host(try_.space, try_.sender)
             else:
-                self.lab.space(one.space).local[one.sender] = None
+                self.lab.space(try_.space).local[try_.sender] = None
         hosts = [space for name, space in self.lab.spaces.items() if name.startswith("hosts ")]
         held = {address for space in hosts for address in space.local}
         for try_ in self.tries:

@@ -91,7 +91,7 @@ def rehearse(described: Described, standing: Described | None = None) -> Rehears
 def _observed(built: Built, standing: Standing, ends: Ends, classes: Sequence[Class]) -> list[tuple[Observed, ...]]:
     every = [(number, one) for number, each in enumerate(classes) for one in each.tries]
     # Those that all arrive together: a batch ends when its last answer came.
-    every.sort(key=lambda one: not all(each.arrives for each in classes[one[0]].planned))
+    every.sort(key=lambda numbered: not all(each.arrives for each in classes[numbered[0]].planned))
     found: list[list[Observed]] = [[] for _ in classes]
 
     def batches(some: Sequence[tuple[int, Try]], wait_s: float) -> Iterator[tuple[int, Observed]]:
@@ -185,8 +185,8 @@ def _judged(own: Class, observed: tuple[Observed, ...]) -> Rehearsed:
 def _some_pair_arrives(observed: Sequence[Observed]) -> bool:
     """Whether all that some host sends to some address, at whatever port, arrives: one port that does not is a loss."""
     pairs: dict[tuple[Address, Address, str], list[bool]] = {}
-    for one in observed:
-        pairs.setdefault((one.tried.sender, one.tried.target, one.tried.name), []).append(one.arrives)
+    for seen in observed:
+        pairs.setdefault((seen.tried.sender, seen.tried.target, seen.tried.name), []).append(seen.arrives)
     return any(all(some) for some in pairs.values())
 
 

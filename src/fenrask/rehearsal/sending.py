@@ -72,8 +72,8 @@ class Ends:
         for name, space in self.standing.laboratory.spaces.items():
             if own := [one for one in every if one[1] in space.local]:
                 with inside(self.standing.namespace[name]):
-                    for one in own:
-                        self._listen(*one)
+                    for end in own:
+                        self._listen(*end)
 
     def relay(self, relays: Iterable[Relay]) -> None:
         """Take connections, and datagrams, at exits that open others for them."""
@@ -83,47 +83,47 @@ class Ends:
 
     def _listen(self, protocol: str, address: Address, port: int, relay: Relay | None = None) -> None:
         kind = socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM
-        one = socket.socket(_FAMILY[address.version], kind)
-        one.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        one.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, LISTENING)
-        one.bind((str(address), port))
-        one.setblocking(False)
+        listening = socket.socket(_FAMILY[address.version], kind)
+        listening.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        listening.setsockopt(socket.SOL_SOCKET, socket.SO_MARK, LISTENING)
+        listening.bind((str(address), port))
+        listening.setblocking(False)
         if protocol == "tcp":
-            one.listen(128)
-            self._on(one, lambda: self._accept(one, relay))
+            listening.listen(128)
+            self._on(listening, lambda: self._accept(listening, relay))
         else:
-            self._on(one, lambda: self._answer(one, relay))
+            self._on(listening, lambda: self._answer(listening, relay))
 
-    def _on(self, one: socket.socket, heard: Callable[[], None], what: int = selectors.EVENT_READ) -> None:
-        self._selector.register(one, what, heard)
+    def _on(self, connection: socket.socket, heard: Callable[[], None], what: int = selectors.EVENT_READ) -> None:
+        self._selector.register(connection, what, heard)
 
-    def _off(self, one: socket.socket) -> None:
+    def _off(self, connection: socket.socket) -> None:
         with suppress(KeyError, ValueError):
-            self._selector.unregister(one)
-        one.close()
+            self._selector.unregister(connection)
+        connection.close()
 
     def _accept(self, listening: socket.socket, relay: Relay | None) -> None:
         with suppress(BlockingIOError, ConnectionError):
-            one, peer = listening.accept()
-            one.setblocking(False)
-            self._on(one, lambda: self._read(one, parse_address(peer[0]), relay))
+            connection, peer = listening.accept()
+            connection.setblocking(False)
+            self._on(connection, lambda: self._read(connection, parse_address(peer[0]), relay))
 
-    def _read(self, one: socket.socket, peer: Address, relay: Relay | None) -> None:
+    def _read(self, connection: socket.socket, peer: Address, relay: Relay | None) -> None:
         try:
-            said = one.recv(16)
+            said = connection.recv(16)
         except BlockingIOError:
             return
         except OSError:
             said = b""
         if not said:
-            self._off(one)
+            self._off(connection)
             return
         if relay is not None:
-            self._pass_on(int(said), relay, one)
+            self._pass_on(int(said), relay, connection)
             return
         self._received[int(said)] = peer
         with suppress(OSError):
-            one.send(said)
+            connection.send(said)
 
     def _pass_on(self, number: int, relay: Relay, behalf: socket.socket) -> None:
         """Open what was asked for, from the relay's own address."""
@@ -136,12 +136,12 @@ class Ends:
             began.behalf = behalf
             self._between += [began.connection, behalf]
 
-    def _answer(self, one: socket.socket, relay: Relay | None) -> None:
+    def _answer(self, connection: socket.socket, relay: Relay | None) -> None:
         with suppress(OSError):
-            said, sender = one.recvfrom(16)
+            said, sender = connection.recvfrom(16)
             if relay is not None:
                 with inside(self.standing.namespace[relay.space]):
-                    behalf = socket.socket(one.family, one.type)
+                    behalf = socket.socket(connection.family, connection.type)
                     behalf.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
                     behalf.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEPORT, 1)
                     behalf.bind((str(relay.address), relay.port))
@@ -149,7 +149,7 @@ class Ends:
                 self._pass_on(int(said), relay, behalf)
                 return
             self._received[int(said)] = parse_address(sender[0])
-            one.sendto(said, sender)
+            connection.sendto(said, sender)
 
     def send(self, tries: Sequence[tuple[int, Try]], wait_s: float) -> dict[int, Answered]:
         """All of these at once, each with a number of its own, at most `AT_ONCE` of them; they wait this long."""
@@ -166,9 +166,9 @@ class Ends:
             for key, _ in self._selector.select(min(0.05, ends - now)):
                 key.data()
         found = {number: Answered(False) for number, _ in tries}
-        for one in opened:
-            self._off(one.connection)
-            found[one.number] = Answered(one.answered, self._received.get(one.number))
+        for begun in opened:
+            self._off(begun.connection)
+            found[begun.number] = Answered(begun.answered, self._received.get(begun.number))
         for between in self._between:
             self._off(between)
         self._between.clear()
@@ -185,46 +185,46 @@ class Ends:
         """A connection from an address and port to another, which is known by a number; None where there is no way."""
         address, port = own
         kind = socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM
-        one = socket.socket(_FAMILY[address.version], kind)
-        one.setblocking(False)
-        one.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-        one.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, _RESET)
+        connection = socket.socket(_FAMILY[address.version], kind)
+        connection.setblocking(False)
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, _RESET)
         if address.version == 4:
-            one.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, number << 2)
+            connection.setsockopt(socket.IPPROTO_IP, socket.IP_TOS, number << 2)
         else:
-            one.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, number << 2)
-        began = _Open(number, one)
+            connection.setsockopt(socket.IPPROTO_IPV6, socket.IPV6_TCLASS, number << 2)
+        began = _Open(number, connection)
         try:
-            one.bind((str(address), port))
-            code = one.connect_ex((str(to[0]), to[1]))
+            connection.bind((str(address), port))
+            code = connection.connect_ex((str(to[0]), to[1]))
             if code not in (0, errno.EINPROGRESS):
                 raise OSError(code, "connect")
             if protocol == "udp":
-                one.send(b"%d" % number)
+                connection.send(b"%d" % number)
         except OSError:
-            one.close()
+            connection.close()
             return None
         what = selectors.EVENT_READ if protocol == "udp" else selectors.EVENT_WRITE
-        self._on(one, lambda: self._heard(began), what)
+        self._on(connection, lambda: self._heard(began), what)
         return began
 
-    def _heard(self, one: _Open) -> None:
+    def _heard(self, begun: _Open) -> None:
         """The connection is there, so that it says its number; or its answer came; or neither ever will."""
-        key: Any = self._selector.get_key(one.connection)
+        key: Any = self._selector.get_key(begun.connection)
         try:
             if key.events & selectors.EVENT_WRITE:
-                if one.connection.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):
-                    self._selector.unregister(one.connection)
+                if begun.connection.getsockopt(socket.SOL_SOCKET, socket.SO_ERROR):
+                    self._selector.unregister(begun.connection)
                     return
-                one.connection.send(b"%d" % one.number)
-                self._selector.modify(one.connection, selectors.EVENT_READ, key.data)
+                begun.connection.send(b"%d" % begun.number)
+                self._selector.modify(begun.connection, selectors.EVENT_READ, key.data)
             else:
-                one.answered = one.connection.recv(16) == b"%d" % one.number
-                self._selector.unregister(one.connection)
-                if one.answered and one.behalf is not None:
-                    one.behalf.send(b"%d" % one.number)
+                begun.answered = begun.connection.recv(16) == b"%d" % begun.number
+                self._selector.unregister(begun.connection)
+                if begun.answered and begun.behalf is not None:
+                    begun.behalf.send(b"%d" % begun.number)
         except BlockingIOError:
             return
         except OSError:
             with suppress(KeyError):
-                self._selector.unregister(one.connection)
+                self._selector.unregister(begun.connection)

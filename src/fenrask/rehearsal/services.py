@@ -38,12 +38,12 @@ class Services:
         space.forwards = False
         space.looks_up(ROWS)
         wires: dict[str, Wire] = {}
-        for one in dict.fromkeys(one.target for one in tries):
-            workloads = [self.estate.workloads[each.workload] for each in tries if each.target == one]
-            for subnet in self.estate.subnets_at(one):
+        for target in dict.fromkeys(one.target for one in tries):
+            workloads = [self.estate.workloads[each.workload] for each in tries if each.target == target]
+            for subnet in self.estate.subnets_at(target):
                 if any(subnet in each.subnets for each in workloads):
                     wires.setdefault(subnet, self._wire(space, subnet))
-                    space.route(ROWS, one, wires[subnet])
+                    space.route(ROWS, target, wires[subnet])
         if self._is_direct:
             return
         origin = service_of(space.name)

@@ -32,9 +32,9 @@ class Shown:
         self.toward = {name: self._toward(exit_, name) for name, exit_ in estate.exits.items()}
         """By exit: its public addresses by the destination that sees them, empty for the rest."""
         for name, exit_ in estate.exits.items():
-            for as_, one in exit_.published.items():
+            for as_, published in exit_.published.items():
                 first = exit_.pool[0] if exit_.pool is not None else self.toward[name][""][0]
-                self.aims[name, as_] = one.address or first
+                self.aims[name, as_] = published.address or first
 
     @cached_property
     def entries(self) -> dict[Address, str]:

@@ -225,7 +225,7 @@ class Ways:
         """What comes back: by a table of its own, or a translator's; else straight to who it is for."""
         space = self.places.exit(name)
         if network is None or (exit_.table_for_replies is None and not exit_.translates):
-            for number, other in enumerate(sorted(self.estate.networks, key=lambda one: one != network)):
+            for number, other in enumerate(sorted(self.estate.networks, key=lambda network_: network_ != network)):
                 for prefix in self._held_in(other):
                     space.route(ROWS, prefix, self.places.within(space, other), 1 + number)
             return

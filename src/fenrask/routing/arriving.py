@@ -80,9 +80,9 @@ class _Closed(Exception):
 def publishers(estate: Estate, workload: str, port: int, protocol: str) -> Iterator[tuple[str, str, Published]]:
     """The exits that forward a port to a workload's hosts, each with the name of the entry and the entry."""
     for name, exit_ in estate.exits.items():
-        for as_, one in exit_.published.items():
-            if (one.to, one.host_port, one.protocol) == (workload, port, protocol):
-                yield name, as_, one
+        for as_, published in exit_.published.items():
+            if (published.to, published.host_port, published.protocol) == (workload, port, protocol):
+                yield name, as_, published
 
 
 class Arriving:
@@ -210,13 +210,13 @@ class Arriving:
     ) -> list[tuple[str, str, Published]]:
         """The published ports for it; reached: where their addresses may lie, default: public ones."""
         found = []
-        for name, as_, one in publishers(self.estate, workload, end.port or 0, end.protocol):
-            address = self._published_address(name, one)
+        for name, as_, published in publishers(self.estate, workload, end.port or 0, end.protocol):
+            address = self._published_address(name, published)
             if reached is None:
-                if self._is_on_the_internet(name, one):
-                    found.append((name, as_, one))
+                if self._is_on_the_internet(name, published):
+                    found.append((name, as_, published))
             elif address is not None and any(address in prefix for prefix in reached):
-                found.append((name, as_, one))
+                found.append((name, as_, published))
         return found
 
     def _is_on_the_internet(self, name: str, published: Published) -> bool:
@@ -247,8 +247,8 @@ class Arriving:
     def _unless_failed(self, workload: str, end: Remote) -> None:
         """_Closed where the exit that published the port is one that a case took away."""
         for name, exit_ in self.tracer.described.failed.items():
-            for one in exit_.published.values():
-                if (one.to, one.host_port, one.protocol) == (workload, end.port, end.protocol):
+            for published in exit_.published.values():
+                if (published.to, published.host_port, published.protocol) == (workload, end.port, end.protocol):
                     raise _Closed(Verdict.BLACK_HOLE, f"{name} {self.tracer.described.why_gone(name)}")
 
     def _published_address(self, name: str, published: Published) -> Address | None:
@@ -308,8 +308,8 @@ class Arriving:
             raise _Closed(Verdict.BLACK_HOLE, f"{end.lines[0]}: {exits[end.lines[0]].fault}")
         advertised = [prefix for name in up for prefix in exits[name].known_beyond or ()]
         ports = self._published(workload, end, advertised)
-        for name, as_, one in ports:
-            target, inner = self._published_address(name, one), self._inner(name)
+        for name, as_, published in ports:
+            target, inner = self._published_address(name, published), self._inner(name)
             yield from self._by_lines(up, target, Fraction(1, len(ports)), end, name, as_, inner)
         if ports:
             return
@@ -386,7 +386,9 @@ class Arriving:
         """From a host of the estate, there and back."""
         packet = asked.packet(host.blocks[0].address, sender.blocks[0].address)
         for trace, part in self.tracer.unjudged(way.sender, packet):
-            crossed = [name for name in trace.exits if (one := self.estate.exits.get(name)) is not None and one.joins]
+            crossed = [
+                name for name in trace.exits if (exit_ := self.estate.exits.get(name)) is not None and exit_.joins
+            ]
             inward = replace(asked.inward, sender=way.sender, ingress=crossed[0] if crossed else "")
             yield _at_its_subnet(replace(trace, subnet=asked.subnet, inward=inward)), part
 
@@ -497,13 +499,15 @@ class Arriving:
     def _past_publisher(self, trace: Trace, way: Way, kind: Hashable, packet: Packet) -> Iterator[Rest]:
         """On from the exit that publishes, past its rules: they judge what it forwards."""
         exit_ = self.estate.exits[way.publisher]
-        one = exit_.published[way.as_]
+        published = exit_.published[way.as_]
         named = self.estate.named_addresses.at(packet.address)
-        passing = Passing(packet.address, None, (), one.host_port, one.protocol, trace.origin.address, named)
+        passing = Passing(
+            packet.address, None, (), published.host_port, published.protocol, trace.origin.address, named
+        )
         decision = exit_.decides(passing)
         last = trace.hops[-1]
         source = trace.origin
-        if one.rewrites_source and way.inner is not None:
+        if published.rewrites_source and way.inner is not None:
             places = exit_.in_subnets
             own = self.estate.subnets[places[0]]
             source = Source("remote", way.publisher, (), own.prefix, own.network, way.inner)

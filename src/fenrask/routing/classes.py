@@ -191,7 +191,7 @@ class Classes:
                 by_turn.setdefault(turn, []).append(piece)
             self._targets[to, stack] = [
                 Targets(piece.blocks, Fraction(piece.size, size), turn, self._kind_beyond(piece))
-                for turn, pieces in sorted(by_turn.items(), key=lambda one: one[0] or 0)
+                for turn, pieces in sorted(by_turn.items(), key=lambda own: own[0] or 0)
                 for size in [sum(piece.size for piece in pieces)]
                 for piece in pieces
             ] or [Targets((), Fraction(1))]

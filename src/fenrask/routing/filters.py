@@ -81,16 +81,16 @@ class Filters:
         for crossing in crossings:
             target = self._target(trace, crossing)
             packet = self._packet(trace, crossing, target)
-            for name, one in self.at(crossing).items():
-                allowed, rule = one.verdict(packet, crossing.source.address, target, crossing.inward)
+            for name, filter_ in self.at(crossing).items():
+                allowed, rule = filter_.verdict(packet, crossing.source.address, target, crossing.inward)
                 yield Judged(crossing, name, allowed, rule, is_reply=False)
         for crossing in reversed(crossings):
             # To any ephemeral port, from where the packet went.
             target = self._target(trace, crossing)
             reply = replace(self._packet(trace, crossing, target), ports=EPHEMERAL)
-            for name, one in self.at(crossing).items():
-                if not one.stateful:
-                    allowed, rule = one.verdict(reply, target, crossing.source.address, not crossing.inward)
+            for name, filter_ in self.at(crossing).items():
+                if not filter_.stateful:
+                    allowed, rule = filter_.verdict(reply, target, crossing.source.address, not crossing.inward)
                     yield Judged(crossing, name, allowed, rule, is_reply=True)
 
     def _target(self, trace: Trace, crossing: Crossing) -> Address | None:

@@ -202,13 +202,13 @@ def _in_turn(
     found, lost_before = list[Box](), list[Box]()
     by_turn: dict[int, list[Box]] = {turn: [] for turn in sorted({order(one) for one in targets})}
     for box in some:
-        one = targets[box.targets[0]]
-        by_turn[order(one)].append(box)
+        target = targets[box.targets[0]]
+        by_turn[order(target)].append(box)
         # Shares are of a turn's addresses, of which an order may put two together.
-        same = [other for other in targets if other.turn == one.turn]
-        part = _size(same) / _size([other for other in targets if order(other) == order(one)])
+        same = [other for other in targets if other.turn == target.turn]
+        part = _size(same) / _size([other for other in targets if order(other) == order(target)])
         if part != 1:
-            by_turn[order(one)][-1] = replace(box, within=part * box.within)
+            by_turn[order(target)][-1] = replace(box, within=part * box.within)
     turns = list(by_turn)
     for turn, own in by_turn.items():
         lost = [] if turn == turns[-1] else [box for box in own if not box.trace.verdict.arrives]

@@ -221,7 +221,7 @@ class _Reply:
         rivals = [one for one, exit_ in self.estate.exits.items() if party and exit_.party == party and not exit_.fault]
         lines = [name, *(one for one in rivals if one != name)]
         lengths = {one: self._advertised_length(one, source) for one in lines}
-        best = max(lines, key=lambda one: lengths[one])
+        best = max(lines, key=lambda line: lengths[line])
         if lengths[best] < 0:
             raise _Lost(Verdict.NO_RETURN, f"{name} does not advertise {_shown(source)}: no reply finds its path back")
         return best

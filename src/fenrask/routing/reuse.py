@@ -77,9 +77,9 @@ def changes(before: Described, after: Described) -> Changes | None:
 def _named_entries(estate: Estate, exits: Iterable[str]) -> Iterator[Address]:
     """Where those of some exits are entered that rules mean by the name of what they reach."""
     ruled = {*estate.named_addresses.names}
-    for one in (estate.exits[name] for name in exits if name in estate.exits):
-        if one.found_by_name and not ruled.isdisjoint(one.carries or ()):
-            yield from estate.entries_of(one)
+    for exit_ in (estate.exits[name] for name in exits if name in estate.exits):
+        if exit_.found_by_name and not ruled.isdisjoint(exit_.carries or ()):
+            yield from estate.entries_of(exit_)
 
 
 def _are_asked_otherwise(estate: Estate, entries: Sequence[Address]) -> bool:
@@ -114,8 +114,12 @@ def _lists_workloads(estate: Estate) -> bool:
 
 def _sends(estate: Estate, name: str) -> tuple[Any, ...] | None:
     """Where a workload's hosts are, and what is theirs on the path; how many there are changes no path."""
-    one = estate.workloads.get(name)
-    return None if one is None else (one.subnets, one.hosts_in, one.public_address, one.filters, one.ipv6_share)
+    workload = estate.workloads.get(name)
+    return (
+        None
+        if workload is None
+        else (workload.subnets, workload.hosts_in, workload.public_address, workload.filters, workload.ipv6_share)
+    )
 
 
 def _table(estate: Estate, name: str) -> Mapping[str, Any] | None:

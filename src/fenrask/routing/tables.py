@@ -173,8 +173,8 @@ class Routes:
                 yield from (TableRoute(p, exit_name, Origin.INJECTED, name, exit_name) for p in exit_.injected)
             if exit_.joins_many and network in exit_.joins:
                 passed_on: dict[Prefix, tuple[int, int]] = {}
-                for one, prefix, prefer in self._announced_to(exit_name):
-                    if self._passes_on(one, network):
+                for announcer, prefix, prefer in self._announced_to(exit_name):
+                    if self._passes_on(announcer, network):
                         passed_on[prefix] = min(prefer, passed_on.get(prefix, prefer))
                 for prefix, prefer in passed_on.items():
                     yield TableRoute(prefix, exit_name, Origin.LEARNED, name, exit_name, prefer)
@@ -268,10 +268,10 @@ class Routes:
                 if isinstance(value, str):
                     yield TableRoute(prefix, value, Origin.STATIC, table or "", key)
                     continue
-                for one in value if isinstance(value, tuple) else (value,):
-                    exit_ = self.estate.exits.get(one.exit)
-                    prefer = exit_.preference if exit_ is not None and one.rank is not Origin.STATIC else (0, 0)
-                    yield TableRoute(prefix, one.exit, one.rank, table or "", key, prefer)
+                for found in value if isinstance(value, tuple) else (value,):
+                    exit_ = self.estate.exits.get(found.exit)
+                    prefer = exit_.preference if exit_ is not None and found.rank is not Origin.STATIC else (0, 0)
+                    yield TableRoute(prefix, found.exit, found.rank, table or "", key, prefer)
 
     def _is_withdrawn(self, route: TableRoute) -> bool:
         """Whether who announces a stated learned route is lost, or has no session up; at a hub: all who do."""

@@ -265,11 +265,11 @@ class Tracer:
     def unjudged(self, subnet: str, packet: Packet) -> Iterator[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet there and back, past no filter yet, with the share of each."""
         packet, begun = self.origin(subnet, packet)
-        for one in self._onward(begun, packet, frozenset()):
-            hops = tuple(hop.of_origin(begun.source) for hop in one.hops)
-            trace = Trace(subnet, packet, one.verdict, hops, begun.source, one.onward, one.reason, (), one.there)
+        for rest in self._onward(begun, packet, frozenset()):
+            hops = tuple(hop.of_origin(begun.source) for hop in rest.hops)
+            trace = Trace(subnet, packet, rest.verdict, hops, begun.source, rest.onward, rest.reason, (), rest.there)
             for each, part in self.replies.returned(trace) if trace.verdict.arrives else [(trace, _ALL)]:
-                yield each, one.share * part
+                yield each, rest.share * part
 
     def through(self, subnet: str, packet: Packet, name: str) -> list[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet, were its route to name this exit: there and back."""
@@ -282,17 +282,17 @@ class Tracer:
     ) -> list[tuple[Trace, Fraction]]:
         """Paths there with their return paths, past all filters."""
         traces = []
-        for one in found:
+        for rest in found:
             # What is known from others has their hosts' addresses.
-            hops = tuple(hop.of_origin(origin) for hop in one.hops)
-            trace = Trace(subnet, packet, one.verdict, hops, origin, one.onward, one.reason, (), one.there)
+            hops = tuple(hop.of_origin(origin) for hop in rest.hops)
+            trace = Trace(subnet, packet, rest.verdict, hops, origin, rest.onward, rest.reason, (), rest.there)
             known = [(trace, _ALL)]
             if trace.verdict.arrives and (why := self.policies.denial(trace, workload)):
                 known = [(replace(trace, verdict=Verdict.DENIED, onward=None, reason=why), _ALL)]
             elif trace.verdict.arrives:
                 known = self.replies.returned(trace)
             for each, part in known:
-                traces.append((self.filters.passed(each, workload), one.share if part == 1 else one.share * part))
+                traces.append((self.filters.passed(each, workload), rest.share if part == 1 else rest.share * part))
         return traces
 
     def origin(self, subnet: str, packet: Packet) -> tuple[Packet, _At]:
@@ -416,16 +416,22 @@ class Tracer:
             else:
                 yield self._left(here, facts, hop, whole, passed)
                 continue
-            for one in self._onward(there, packet, met | {passed}):
-                yield one.after(hop, passed, whole)
+            for rest in self._onward(there, packet, met | {passed}):
+                yield rest.after(hop, passed, whole)
 
     def _asking(self, here: _At, ended: Rest, packet: Packet, met: frozenset[Met]) -> Iterator[Rest]:
         """On from an exit that hosts ask, and that a packet came to by its address: to what they ask it for."""
         [hop], zone = ended.hops, self.estate.subnets[ended.there].zone
         at = replace(here, place=ended.there, zone=zone, address=packet.address, bound="", starts=False)
-        for one in self._entered(at, None, here.bound, packet, met | ended.passed, ended.share):
+        for rest in self._entered(at, None, here.bound, packet, met | ended.passed, ended.share):
             yield Rest(
-                one.verdict, one.reason, (hop, *one.hops), one.onward, one.there, one.share, one.passed | ended.passed
+                rest.verdict,
+                rest.reason,
+                (hop, *rest.hops),
+                rest.onward,
+                rest.there,
+                rest.share,
+                rest.passed | ended.passed,
             )
 
     def _rewrites(self, here: _At, exit_: ExitModel) -> bool:

@@ -106,10 +106,10 @@ class WaysIn:
         ways: dict[str, list[Way]] = {name: [] for name in self.estate.networks}
         hosts = {subnet for one in self.estate.workloads.values() for subnet in one.subnets}
         exits = {subnet for one in self.estate.exits.values() for subnet in one.in_subnets} - hosts
-        for name, one in self.estate.subnets.items():
+        for name, stated in self.estate.subnets.items():
             if name in exits:
                 continue
-            ways[one.network] += [Way(_ALL, held.version, "", sender=name) for held in one.prefixes]
+            ways[stated.network] += [Way(_ALL, held.version, "", sender=name) for held in stated.prefixes]
         return {name: tuple(some) for name, some in ways.items()}
 
     @cached_property
@@ -124,10 +124,14 @@ class WaysIn:
     def _published(self, workload: str, prefixes: tuple[Prefix, ...]) -> Iterator[WayIn]:
         """By ports that exits publish: at public addresses, and at any address over lines."""
         for name, exit_ in self.estate.exits.items():
-            for as_, one in exit_.published.items() if not exit_.fault else ():
-                if one.to != workload:
+            for as_, published in exit_.published.items() if not exit_.fault else ():
+                if published.to != workload:
                     continue
-                how, ports, protocols = f"{name} publishes port {one.port}", (one.host_port,) * 2, (one.protocol,)
+                how, ports, protocols = (
+                    f"{name} publishes port {published.port}",
+                    (published.host_port,) * 2,
+                    (published.protocol,),
+                )
                 for way in self.arriving.published_on_the_internet(name, as_):
                     yield WayIn(self._internet, (way,), name, prefixes, "", how, ports=ports, protocols=protocols)
                 for way in self.arriving.published_over(self._lines, name, as_):

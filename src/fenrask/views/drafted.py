@@ -100,11 +100,11 @@ def drafted_catalogue(draft: Draft) -> str:
 def assumed_rows(several: Sequence[Assumed]) -> list[tuple[str, str, str]]:
     """Where, which value, and why; what is the same of several entries in one row."""
     alike: dict[tuple[str, str, str, str], list[str]] = {}
-    for one in several:
-        steps = one.steps[1:] if one.steps[0] == CATALOGUE else one.steps
-        section = f"catalogue {steps[0]}" if one.steps[0] == CATALOGUE else steps[0]
-        value = "nothing" if one.value is None else _short(value_text(one.value))
-        names = alike.setdefault((section, " ".join(steps[2:]), value, one.why), [])
+    for assumed in several:
+        steps = assumed.steps[1:] if assumed.steps[0] == CATALOGUE else assumed.steps
+        section = f"catalogue {steps[0]}" if assumed.steps[0] == CATALOGUE else steps[0]
+        value = "nothing" if assumed.value is None else _short(value_text(assumed.value))
+        names = alike.setdefault((section, " ".join(steps[2:]), value, assumed.why), [])
         names += [name for name in steps[1:2] if name not in names]
     found = []
     for (section, inner, value, why), names in alike.items():

@@ -83,5 +83,5 @@ def _type(kind: str) -> dict[str, Any]:
     plain = kind.strip("~?")
     if plain == "today":
         return {"$ref": "#/$defs/today"}
-    one = _TYPES[plain]
-    return {**one, "type": [one["type"], "null"]} if kind.endswith("?") else one
+    type_ = _TYPES[plain]
+    return {**type_, "type": [type_["type"], "null"]} if kind.endswith("?") else type_

@@ -49,18 +49,22 @@ class Alert:
 
 def alerts(evaluation: Evaluation, lead_months: float = 1.0) -> Iterator[Alert]:
     """An alert for each exit that carries connections and has a limit that load fills; the tightest first."""
-    yield from sorted(_all(evaluation, lead_months), key=lambda one: one.full_at / one.peak)
+    yield from sorted(_all(evaluation, lead_months), key=lambda alert: alert.full_at / alert.peak)
 
 
 def _all(evaluation: Evaluation, lead_months: float) -> Iterator[Alert]:
     flows, target = evaluation.described.estate.flows, evaluation.described.estate.targets.blocking
-    for one in evaluation.capacity.every:
-        toward = one.toward if isinstance(one, ExitCapacity) else ""
+    for exit_limits in evaluation.capacity.every:
+        toward = exit_limits.toward if isinstance(exit_limits, ExitCapacity) else ""
         # Ports of the whole exit are those that others see; its other limits are of all that passes.
         parts = (
-            parts_toward(evaluation.demand, one.exit, toward) if toward else evaluation.demand.at_exit.get(one.exit, ())
+            parts_toward(evaluation.demand, exit_limits.exit, toward)
+            if toward
+            else evaluation.demand.at_exit.get(exit_limits.exit, ())
         )
-        limits = [(limit.growth, limit.limit) for limit in one.limits if limit.grows and limit.growth is not None]
+        limits = [
+            (limit.growth, limit.limit) for limit in exit_limits.limits if limit.grows and limit.growth is not None
+        ]
         if not parts or not limits:
             continue
         load = evaluation.demand.load(parts).concurrent
@@ -71,14 +75,25 @@ def _all(evaluation: Evaluation, lead_months: float) -> Iterator[Alert]:
         growth = sum(share * held for share, held in open_) / sum(held for _, held in open_)
         monthly = math.log1p(growth) if growth > 0 else 0.0
         rooms = [(*min(limits), "")]
-        rooms += sorted(_rooms_after(one))[:1]
+        rooms += sorted(_rooms_after(exit_limits))[:1]
         for room, limit, fault in rooms:
             full = peak * (1 + room)
             warn = full / math.exp(monthly * lead_months) if monthly else peak + max(0.0, full - peak) / 2
             left = max(0.0, math.log(full / peak) / monthly) if monthly and full > 0 else (None if full > peak else 0.0)
             after = lead_months if monthly else None
             yield Alert(
-                one.name, one.exit, limit, peak, full, min(warn, full), growth, left, after, target, toward, fault
+                exit_limits.name,
+                exit_limits.exit,
+                limit,
+                peak,
+                full,
+                min(warn, full),
+                growth,
+                left,
+                after,
+                target,
+                toward,
+                fault,
             )
 
 

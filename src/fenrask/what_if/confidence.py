@@ -210,12 +210,16 @@ class _Group:
         if self._most is not None and addresses >= self._most:
             self.is_done = True
             return self._load.size
-        one = self._exit
+        exit_capacity = self._exit
         if not self.is_done:
-            grows = growth_until(self._streams, one.assignment, one.how, addresses, one.target)
+            grows = growth_until(
+                self._streams, exit_capacity.assignment, exit_capacity.how, addresses, exit_capacity.target
+            )
             before, self._carries = self._carries, math.inf if grows is None else (1.0 + grows) * (1 + 1e-12)
             # Something else binds: more addresses carry no more.
-            self.is_done = addresses > max(4, one.addresses) and self._most is None and self._carries <= before
+            self.is_done = (
+                addresses > max(4, exit_capacity.addresses) and self._most is None and self._carries <= before
+            )
         return int(np.count_nonzero(self._load <= self._carries))
 
 

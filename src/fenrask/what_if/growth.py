@@ -112,16 +112,16 @@ def after(described: Described, number: int, share: float = 0.0) -> Described:
     return described.patched(patch | ({"public_addresses": held} if held else {}), f"month {number}")
 
 
-def _is_there(one: Workload | ExitModel | PublicAddress, number: int) -> bool:
-    return one.in_use is None or one.in_use.is_in(number)
+def _is_there(stated: Workload | ExitModel | PublicAddress, number: int) -> bool:
+    return stated.in_use is None or stated.in_use.is_in(number)
 
 
 def once_in(described: Described, number: int) -> Fraction:
     """What exits cost once that come with a month, and those that go with it."""
     total = Fraction(0)
-    for name, one in described.estate.exits.items() if number else ():
-        if one.in_use is not None and _is_there(one, number) != _is_there(one, number - 1):
-            total += set_up(described, name) if _is_there(one, number) else take_down(described, name)
+    for name, exit_ in described.estate.exits.items() if number else ():
+        if exit_.in_use is not None and _is_there(exit_, number) != _is_there(exit_, number - 1):
+            total += set_up(described, name) if _is_there(exit_, number) else take_down(described, name)
     return total
 
 
@@ -264,11 +264,11 @@ def grown(months: Iterable[tuple[Month, tuple[Crossing, ...]]]) -> Growth:
     """Months in their order; each limit in the first in which it is exceeded."""
     found: dict[tuple[str, str], Crossing] = {}
     seen = []
-    for one, crossings in months:
-        seen.append(one)
+    for each, crossings in months:
+        seen.append(each)
         for crossing in crossings:
             found.setdefault((crossing.about, crossing.limit), crossing)
-    return Growth(tuple(seen), tuple(sorted(found.values(), key=lambda one: one.month)))
+    return Growth(tuple(seen), tuple(sorted(found.values(), key=lambda crossing: crossing.month)))
 
 
 def _month(number: int, evaluation: Evaluation) -> Month:
@@ -282,12 +282,12 @@ def _fullest(exit_limits: ExitLimits) -> float:
 
 def crossings_of(number: int, evaluation: Evaluation, budget: Fraction | None = None) -> Iterator[Crossing]:
     """The limits that are exceeded in the estate of a month."""
-    for one in evaluation.capacity.every:
-        if not one.enough_addresses:
-            yield Crossing(one.name, PORTS, number, one.verdict)
-        for limit in one.exceeded:
+    for exit_limits in evaluation.capacity.every:
+        if not exit_limits.enough_addresses:
+            yield Crossing(exit_limits.name, PORTS, number, exit_limits.verdict)
+        for limit in exit_limits.exceeded:
             yield Crossing(
-                one.name, limit.limit, number, f"{figure(limit.use)} {limit.unit} of {figure(limit.capacity)}"
+                exit_limits.name, limit.limit, number, f"{figure(limit.use)} {limit.unit} of {figure(limit.capacity)}"
             )
     for partner in evaluation.plan.partners:
         if partner.most is not None and partner.entries > partner.most:

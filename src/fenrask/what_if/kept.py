@@ -31,28 +31,28 @@ class LimitConfidence:
 
 def kept(evaluation: Evaluation, level: float, samples: Samples) -> Iterator[LimitConfidence]:
     """The limits that some samples exceed. level: the confidence."""
-    for one in evaluation.capacity.every if samples.places else ():
-        told = {limit.limit: limit for limit in one.limits}
-        for limit, used in _used(evaluation, one, samples):
+    for exit_limits in evaluation.capacity.every if samples.places else ():
+        told = {limit.limit: limit for limit in exit_limits.limits}
+        for limit, used in _used(evaluation, exit_limits, samples):
             likely = told.get(limit.name)
             if likely is not None and float(np.max(used)) * likely.use > likely.capacity:
                 use = likely.use * used
                 within = float(np.mean(use <= likely.capacity * (1 + 1e-12)))
-                yield LimitConfidence(one.exit, likely, float(np.quantile(use, level)), within)
+                yield LimitConfidence(exit_limits.exit, likely, float(np.quantile(use, level)), within)
 
 
-def _used(evaluation: Evaluation, one: ExitLimits, samples: Samples) -> Iterator[tuple[Limit, Floats]]:
+def _used(evaluation: Evaluation, exit_limits: ExitLimits, samples: Samples) -> Iterator[tuple[Limit, Floats]]:
     """What an exit uses of each limit, as a multiple of what is likely, shape (n_samples,)."""
     described, demand = evaluation.described, evaluation.demand
-    offer, parts = described.offer_of(one.exit), demand.at_exit.get(one.exit, ())
-    if offer is None or not parts or not one.limits:
+    offer, parts = described.offer_of(exit_limits.exit), demand.at_exit.get(exit_limits.exit, ())
+    if offer is None or not parts or not exit_limits.limits:
         return
     some = Parts.of(parts)
     _, first, group = np.unique(some.flow, return_index=True, return_inverse=True)
     groups = Groups(some, group, first.size, in_the_mean=True)
     peaks: dict[str, tuple[float, Floats]] = {}
     # How many nodes share it makes no difference to how a sample stands to what is likely.
-    for key, _, use in uses(demand, one.exit, groups, offer, 1):
+    for key, _, use in uses(demand, exit_limits.exit, groups, offer, 1):
         if isinstance(use, Use):
             factors = _factors(LIMITS[key], [some[number] for number in first.tolist()], samples)
             likely, sampled = float(np.max(use.series.sum(axis=0))), _peaks(use.series, factors)

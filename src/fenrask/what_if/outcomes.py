@@ -217,14 +217,14 @@ def _cut_off(before: Evaluation, after: Evaluation, lost_flows: tuple[str, ...])
 def _overloaded(before: Capacity, after: Capacity) -> tuple[tuple[ExitLimits, ...], tuple[ExitLimits, ...]]:
     """Exits that do not carry their load now though they did before; and those that did not, and are worse now."""
     new, worse = [], []
-    for one in after.every:
-        known = before.limits_of(one.name)
-        if one.fits:
+    for exit_limits in after.every:
+        known = before.limits_of(exit_limits.name)
+        if exit_limits.fits:
             continue
         if known is None or known.fits:
-            new.append(one)
-        elif one.blocking > known.blocking + _WORSE or _is_exceeded_more(one, known):
-            worse.append(one)
+            new.append(exit_limits)
+        elif exit_limits.blocking > known.blocking + _WORSE or _is_exceeded_more(exit_limits, known):
+            worse.append(exit_limits)
     return tuple(new), tuple(worse)
 
 

@@ -73,9 +73,9 @@ def ranges(described: Described, month: int = 0) -> list[Input]:
             of_hosts = (described.data.get("workloads") or {}).get(workload) or {}
             own = estate.workloads[workload].growth
             found += _growing(described, flow, of_hosts.get("growth"), own, month, workload)
-    for name, one in (described.data.get("workloads") or {}).items() if month else ():
-        if estate.workloads[name].growth is not None and isinstance(one, Mapping):
-            found += _added(described, name, one.get("growth") or {}, estate.workloads[name].growth, month)
+    for name, stated_workload in (described.data.get("workloads") or {}).items() if month else ():
+        if estate.workloads[name].growth is not None and isinstance(stated_workload, Mapping):
+            found += _added(described, name, stated_workload.get("growth") or {}, estate.workloads[name].growth, month)
     return found
 
 
@@ -176,8 +176,8 @@ class Samples:
 def sampled(described: Described, inputs: Sequence[Input], samples: int, is_apart: bool = False) -> Samples:
     """Samples of the inputs of an estate; is_apart: as if each moved for itself."""
     causes = range(len(inputs)) if is_apart else causes_of(described, inputs)
-    one, flows = np.ones(samples), described.estate.flows
-    rates, durations, volumes = dict.fromkeys(flows, one), dict.fromkeys(flows, one), dict.fromkeys(flows, one)
+    ones, flows = np.ones(samples), described.estate.flows
+    rates, durations, volumes = dict.fromkeys(flows, ones), dict.fromkeys(flows, ones), dict.fromkeys(flows, ones)
     added, places = dict[str, Floats](), dict[str, Floats]()
     for each, drawn in zip(inputs, _drawn(inputs, causes, samples), strict=True):
         if each.high > each.low:
@@ -201,7 +201,7 @@ def sampled(described: Described, inputs: Sequence[Input], samples: int, is_apar
         if likely:
             hosts[name] = np.maximum(0.0, np.round(likely + more)) / likely
     of_hosts = {
-        name: hosts[flow.workload] if flow.workload in hosts and flow.users is None else one
+        name: hosts[flow.workload] if flow.workload in hosts and flow.users is None else ones
         for name, flow in flows.items()
     }
     moves_apart = len({*causes}) == len(inputs)

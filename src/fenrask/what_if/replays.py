@@ -61,13 +61,13 @@ class Placed:
         return 1 - turned_away(concurrent, self.stream, division, self.exit.how.tries)
 
 
-def placed(capacity: Capacity, one: ExitCapacity | None) -> dict[str, Placed]:
+def placed(capacity: Capacity, exit_capacity: ExitCapacity | None) -> dict[str, Placed]:
     """The pools of an exit, by what they are called; none for an exit that is not there."""
-    if one is None:
+    if exit_capacity is None:
         return {}
-    some = pools(capacity.demand, one.exit, one.assignment.view, toward=one.toward)
-    both = zip(some, one.streams, strict=True)
-    return {stream.label: Placed(capacity, one, pool, stream) for pool, stream in both}
+    some = pools(capacity.demand, exit_capacity.exit, exit_capacity.assignment.view, toward=exit_capacity.toward)
+    both = zip(some, exit_capacity.streams, strict=True)
+    return {stream.label: Placed(capacity, exit_capacity, pool, stream) for pool, stream in both}
 
 
 @dataclass(frozen=True)
@@ -115,16 +115,16 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
     jobs: dict[tuple[object, ...], tuple[Series, list[Ending]]] = {}
     plain = all(phase.share is None and phase.anew is None for phase in phases)
     for phase in phases:
-        one = phase.of
-        for part, weight in zip(one.pool.parts, one.pool.weights, strict=True):
-            flow = one.capacity.demand.paths.described.estate.flows[part.flow]
+        at_exit = phase.of
+        for part, weight in zip(at_exit.pool.parts, at_exit.pool.weights, strict=True):
+            flow = at_exit.capacity.demand.paths.described.estate.flows[part.flow]
             rates = part.new_per_s * float(weight)
             if not plain:
                 rates = np.repeat(rates, steps // rates.size) * (1.0 if phase.share is None else phase.share)
             if phase.anew is not None:
                 rates = rates + phase.opened(part, float(weight)) * phase.anew
             key = (part.curve.law, *flow.ending_key)
-            endings = list(_endings(part, flow, one.pool.protocol, one.offer))
+            endings = list(_endings(part, flow, at_exit.pool.protocol, at_exit.offer))
             several = [(by_law, key, rates)]
             if flow.every_s is not None:
                 with_starts = (flow.every_s, flow.spread_s, flow.at_s or 0.0, *key)
@@ -133,9 +133,9 @@ def calls_of(phases: Sequence[Phase], step: float, steps: int) -> Calls:
                     several.append((by_law, key, rates * (1 - flow.job_share)))
             for some, of, its_rates in several:
                 some[of] = (its_rates + some[of][0] if of in some else its_rates, endings)
-    one, stream = phases[-1].of, phases[-1].of.stream
+    at_exit, stream = phases[-1].of, phases[-1].of.stream
     streams = drawn([*by_law.values(), *jobs.values()])
-    cv, steady_s = _variation(one)
+    cv, steady_s = _variation(at_exit)
     return Calls(
         streams,
         steps,
@@ -158,14 +158,14 @@ def _apart(
     return replace(alone, mixes=np.where(alone.rates[:, None] > 0, alone.mixes, streams.mixes))
 
 
-def _variation(one: Placed) -> tuple[float, float]:
+def _variation(at_exit: Placed) -> tuple[float, float]:
     """The coefficient of variation of a pool's rate, and for how long it keeps a level, s: weighed by what is held."""
-    parts = Parts.of(one.pool.parts)
+    parts = Parts.of(at_exit.pool.parts)
     traffic, flows = parts.laid.traffic, parts.flow
     if not traffic.is_varied:
         return 0.0, 1.0
     cv = np.where(traffic.is_standing[flows], 0.0, traffic.rate_cv[flows])
-    held = (parts.laid.mean_concurrent[parts.rows] - parts.persistent) * one.pool.weights
+    held = (parts.laid.mean_concurrent[parts.rows] - parts.persistent) * at_exit.pool.weights
     if not np.any(cv * held > 0):
         return 0.0, 1.0
     steady_s = float(np.dot(traffic.rate_steady_s[flows], cv * held) / np.dot(cv, held))
@@ -175,6 +175,6 @@ def _variation(one: Placed) -> tuple[float, float]:
 def _endings(part: Part, flow: Flow, protocol: str, offer: Offer) -> Iterator[Ending]:
     lives = part.curve.family.lives(part.curve.duration_s)
     reuse = offer.ports.ended_reuse if offer.ports else None
-    for one in ended(flow, protocol, offer, timers_only=reuse is not None):
-        duration = lives if one.connects else Fixed(0.0)
-        yield Ending(one.share, duration, one.delay_s, reuse is not None and one.ending in reuse.endings)
+    for ending in ended(flow, protocol, offer, timers_only=reuse is not None):
+        duration = lives if ending.connects else Fixed(0.0)
+        yield Ending(ending.share, duration, ending.delay_s, reuse is not None and ending.ending in reuse.endings)

@@ -27,7 +27,7 @@ def sensitivity(described: Described, share: float = 0.1) -> list[Effect]:
     """Every flow's load and life, every time that ports stay taken, every rate; the greatest change of cost first."""
     now = evaluate(described)
     found = [_effect(now, about, changed) for about, changed in gone_through([*_changed(described, share)], "input")]
-    return sorted(found, key=lambda one: (abs(one.month_change), abs(one.headroom_change)), reverse=True)
+    return sorted(found, key=lambda effect: (abs(effect.month_change), abs(effect.headroom_change)), reverse=True)
 
 
 _Places = dict[tuple[str, ...], object]

@@ -153,37 +153,37 @@ def _of_exit(capacity: Capacity, exit_capacity: ExitCapacity, asked: Asked) -> I
         yield _struck(capacity, before, after, asked, asked.outage) if asked.outage else _settled(normal[label], asked)
 
 
-def _settled(one: Placed, asked: Asked) -> Simulated:
+def _settled(pool: Placed, asked: Asked) -> Simulated:
     """A pool as it is day by day, or with all that lives opened anew."""
     span = asked.reopen_within_s
-    step, steps = grid_of(one.capacity, span)
-    phases = [Phase(one, None, anew(one.stream, step, steps, span))]
-    calls, storm_s = _within(calls_of(phases, step, steps), one.stream, asked)
-    replay = one.replay(calls)
-    shares = _of_all(one, one.stream.load.concurrent, replay)
-    peak = _of_all(one, np.array([one.stream.load.peak.concurrent]), replay)
+    step, steps = grid_of(pool.capacity, span)
+    phases = [Phase(pool, None, anew(pool.stream, step, steps, span))]
+    calls, storm_s = _within(calls_of(phases, step, steps), pool.stream, asked)
+    replay = pool.replay(calls)
+    shares = _of_all(pool, pool.stream.load.concurrent, replay)
+    peak = _of_all(pool, np.array([pool.stream.load.peak.concurrent]), replay)
     return Simulated(
-        exit=one.exit.name,
-        pool=one.stream.label,
+        exit=pool.exit.name,
+        pool=pool.stream.label,
         what=replay.what,
         setting=replay.setting,
-        busiest=one.stream.busiest,
+        busiest=pool.stream.busiest,
         ports=replay.division.capacity,
-        formula=None if span else _of_the_time(shares, one.stream, calls),
+        formula=None if span else _of_the_time(shares, pool.stream, calls),
         formula_peak=float(peak[0]),
         begins_s=calls.first * calls.step_s,
         storm_s=storm_s,
-        not_counted=(*replay.not_counted, *_not_counted(calls, one.stream)),
+        not_counted=(*replay.not_counted, *_not_counted(calls, pool.stream)),
         at_most=replay.at_most,
     )
 
 
-def _of_all(one: Placed, concurrent: Series, replay: Replay) -> Series:
+def _of_all(pool: Placed, concurrent: Series, replay: Replay) -> Series:
     """What is refused of all hosts, where some have no ports at all: these open all that they want."""
-    refused, without = one.blocked(concurrent, replay.division), replay.lacking
+    refused, without = pool.blocked(concurrent, replay.division), replay.lacking
     if not without:
         return refused
-    opened = (1 - without) * one.opened(concurrent, replay.division)
+    opened = (1 - without) * pool.opened(concurrent, replay.division)
     found: Series = (without + opened * refused) / (without + opened)
     return found
 

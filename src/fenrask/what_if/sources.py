@@ -114,9 +114,9 @@ def _losses(described: Described, passed: Container[str]) -> Iterator[tuple[str,
             yield f"{name} lost", Case(lose_exits=(name,)), {name, *hanging}
     for name, exit_ in estate.exits.items():
         for router, is_up in exit_.sessions.items():
-            one = f"{name}/{router}" if router else name
+            session = f"{name}/{router}" if router else name
             if is_up and exit_.speaks:
-                yield f"session of {one} down", Case(sessions_down=(one,)), {name}
+                yield f"session of {session} down", Case(sessions_down=(session,)), {name}
     for title, case in estate.stress.items():
         zones = {f"zone {zone}" for zone in case.lose_zones}
         exits = {*case.lose_exits, *case.lose_nodes, *(one.split("/")[0] for one in case.sessions_down)}

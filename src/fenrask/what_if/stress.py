@@ -78,16 +78,18 @@ class _Helpers:
         """The cheapest standard design that meets every need, and in which the case cuts nothing of this off."""
         if self._comparison is None:
             self._comparison = compare(self.before.described)
-        for one in self._comparison.ranked:
-            exits = one.evaluation.described.estate.exits
-            if not one.passes or not {*case.lose_exits, *case.lose_nodes} <= {*exits}:
+        for candidate in self._comparison.ranked:
+            exits = candidate.evaluation.described.estate.exits
+            if not candidate.passes or not {*case.lose_exits, *case.lose_nodes} <= {*exits}:
                 continue
-            if one.design.name not in self._sized:
-                self._sized[one.design.name] = as_sized(one.evaluation)
-            then = outcome(self._sized[one.design.name], name, case)
+            if candidate.design.name not in self._sized:
+                self._sized[candidate.design.name] = as_sized(candidate.evaluation)
+            then = outcome(self._sized[candidate.design.name], name, case)
             if then.cut_off or then.overloaded or then.too_fast or then.evaluation is None:
                 continue
             paths = then.evaluation.paths.by_flow
             if all(path.trace.verdict.arrives for flow in found.cut_off for path in paths[flow]):
-                yield Help(f'the design "{one.design.name}"', one.evaluation.bill.total - self.current.bill.total)
+                yield Help(
+                    f'the design "{candidate.design.name}"', candidate.evaluation.bill.total - self.current.bill.total
+                )
                 return

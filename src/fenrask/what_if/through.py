@@ -65,8 +65,10 @@ def through_months(comparison: Comparison, months: int) -> list[Through]:
 
 def overtakings(designs: Sequence[Through]) -> Iterator[Overtaking]:
     """Each last overtaking of one by another, of the designs that pass today and the estate as it is, the first."""
-    for one, other in permutations([each for each in designs if each.passing or each is designs[0]], 2):
-        ahead = [mine < theirs for mine, theirs in zip(one.so_far, other.so_far, strict=True)]
+    for first, second in permutations([each for each in designs if each.passing or each is designs[0]], 2):
+        ahead = [mine < theirs for mine, theirs in zip(first.so_far, second.so_far, strict=True)]
         if ahead[-1] and not all(ahead):
             month = max(number for number, is_ahead in enumerate(ahead) if not is_ahead) + 1
-            yield Overtaking(one.candidate.design.name, other.candidate.design.name, month, other.total - one.total)
+            yield Overtaking(
+                first.candidate.design.name, second.candidate.design.name, month, second.total - first.total
+            )

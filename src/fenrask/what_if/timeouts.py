@@ -53,7 +53,7 @@ def sweep(described: Described, ending: str, each_s: Sequence[float], exits: Seq
             evaluation = evaluate(described.patched(patch, "--timeout"))
             rows = [one for one in evaluation.capacity.exits if one.exit == name]
             if rows:
-                sized = max(rows, key=lambda one: one.blocking)
+                sized = max(rows, key=lambda row: row.blocking)
                 needing = {"exits": given((one, one.most_needed) for one in rows if one.most_needed)}
                 then = evaluate(evaluation.described.patched(needing, "needed"), like=evaluation)
                 month = then.bill.by_exit.get(name, Fraction(0))

@@ -105,18 +105,18 @@ def _unanswered(evaluation: Evaluation, name: str, parts: Parts) -> Iterator[Wat
 
 def _full_at(evaluation: Evaluation, name: str, share: float, rate: float) -> float | None:
     """From which share on the ports run out: what unanswered attempts hold longer fills the room that there is."""
-    one, offer = evaluation.capacity.of(name), evaluation.described.offer_of(name)
-    if one is None or one.ports is None or offer is None or one.port_limit.growth is None:
+    exit_capacity, offer = evaluation.capacity.of(name), evaluation.described.offer_of(name)
+    if exit_capacity is None or exit_capacity.ports is None or offer is None or exit_capacity.port_limit.growth is None:
         return None
     held = float(np.mean(evaluation.demand.load(evaluation.demand.at_exit[name]).concurrent)) / rate
     longer = offer.mapping_timeout_s.after("unanswered") - held
-    return share + max(0.0, one.port_limit.growth) * held / longer if longer > 0 else None
+    return share + max(0.0, exit_capacity.port_limit.growth) * held / longer if longer > 0 else None
 
 
 def _packets(evaluation: Evaluation, name: str) -> Iterator[Watch]:
     """Packets a second, where the exit's offer limits them."""
-    for one in evaluation.capacity.every:
-        for limit in one.limits if one.exit == name else ():
+    for exit_limits in evaluation.capacity.every:
+        for limit in exit_limits.limits if exit_limits.exit == name else ():
             if limit.limit == "packets per second":
                 why = f"{limit.use:,.0f} at the planned peak of {limit.capacity:,.0f} that it takes"
                 warn = max(limit.use, _OF_TABLE * limit.capacity)
@@ -173,10 +173,10 @@ def _zones(evaluation: Evaluation) -> Iterator[Watch]:
     """Each zone's share of what the gateways of a network carry, where several stand in zones of their own."""
     estate, demand = evaluation.described.estate, evaluation.demand
     groups: dict[tuple[str | None, str], list[ExitCapacity]] = {}
-    for one in evaluation.capacity.exits:
-        exit_ = estate.exits[one.exit]
-        if not one.toward and exit_.in_subnets and demand.at_exit.get(one.exit):
-            groups.setdefault((estate.network_of(exit_), exit_.kind), []).append(one)
+    for exit_capacity in evaluation.capacity.exits:
+        exit_ = estate.exits[exit_capacity.exit]
+        if not exit_capacity.toward and exit_.in_subnets and demand.at_exit.get(exit_capacity.exit):
+            groups.setdefault((estate.network_of(exit_), exit_.kind), []).append(exit_capacity)
     for some in groups.values():
         zones = [estate.subnets[estate.exits[one.exit].in_subnets[0]].zone for one in some]
         if len({*zones}) < 2 or len({*zones}) < len(zones):
@@ -184,11 +184,11 @@ def _zones(evaluation: Evaluation) -> Iterator[Watch]:
         loads = [demand.load(demand.at_exit[one.exit]).concurrent for one in some]
         at = int(np.argmax(np.sum(loads, axis=0)))
         whole = float(sum(load[at] for load in loads))
-        for one, zone, load in zip(some, zones, loads, strict=True):
+        for exit_capacity, zone, load in zip(some, zones, loads, strict=True):
             share = float(load[at]) / whole if whole else 0.0
             why = f"zone {zone} has {share:.0%} of what {len(some)} gateways carry at the peak"
             of = tuple(each.exit for each in some)
             yield Watch(
-                one.exit, "zone's share", "connections/connections", share, min(1.0, share + _ASTRAY),
+                exit_capacity.exit, "zone's share", "connections/connections", share, min(1.0, share + _ASTRAY),
                 "share of connections", why, of=of,
             )  # fmt: skip

@@ -245,7 +245,7 @@ def _given(groups: Iterable[_Group], addresses: int, ports: Ports) -> list[tuple
     """Each stream with the block that its hosts get, and how many hosts get one of that size."""
     room = {ports.per_address: addresses}
     given = []
-    for group in sorted(groups, key=lambda one: -one.block):
+    for group in sorted(groups, key=lambda group: -group.block):
         rest, block = group.hosts, group.block
         while rest:
             placed = _place(room, block, rest) if block else rest

@@ -240,8 +240,8 @@ def _truncated(
         for (free, there, chance), here in zip(cells, refusing, strict=True):
             own, none = at_host[live], np.zeros(loads[live].shape)
             if np.any(here) and chance > _RARE:
-                one = capped_hosts(free, there, most, loads[here], after, division.even_cells)
-                own[here[live]], none[here[live]] = one.held_back, one.refused
+                capped = capped_hosts(free, there, most, loads[here], after, division.even_cells)
+                own[here[live]], none[here[live]] = capped.held_back, capped.refused
             back, opened = back + chance * own, opened + chance * (1 - own)
             refused = refused + chance * (1 - own) * none
         at_host[live], shares[live] = back, refused / opened
@@ -302,15 +302,15 @@ def _product_form(sources: int, busy: float, nodes: int, ports: int) -> float:
     k = np.arange(min(ports, others) + 1)
     log_factorial = np.concatenate([[0.0], np.cumsum(np.log(np.arange(1, others + 1)))])
     # Terms scaled by their largest, so that neither sums nor products leave the range of floats.
-    one = np.exp(k * log_load - log_factorial[k] - np.max(k * log_load - log_factorial[k]))
+    terms = np.exp(k * log_load - log_factorial[k] - np.max(k * log_load - log_factorial[k]))
     rest = np.ones(1)
     for _ in range(nodes - 1):
-        rest = np.convolve(rest, one)[: others + 1]
+        rest = np.convolve(rest, terms)[: others + 1]
         rest /= np.max(rest)
-    everything = np.convolve(rest, one)[: others + 1]
+    everything = np.convolve(rest, terms)[: others + 1]
     full = np.zeros(everything.size)
-    if one.size > ports:
-        tail = rest[: everything.size - ports] * one[ports]
+    if terms.size > ports:
+        tail = rest[: everything.size - ports] * terms[ports]
         full[ports : ports + tail.size] = tail
     # The idle ones of the other sources can be chosen in N! / (N - m)! ways.
     m = np.arange(everything.size)
@@ -454,9 +454,9 @@ def busiest_use(
     ]
 
     def at_peak(number: int) -> tuple[float, float]:
-        one, division = streams[number], divide(streams[number])
-        share = blocking(np.array([one.load.peak.concurrent]), one, division, search_tries)[0]
-        return float(share), one.load.peak.concurrent / max(1, division.capacity)
+        stream, division = streams[number], divide(streams[number])
+        share = blocking(np.array([stream.load.peak.concurrent]), stream, division, search_tries)[0]
+        return float(share), stream.load.peak.concurrent / max(1, division.capacity)
 
     best = max(near, key=at_peak)
     at_host = float(
@@ -528,18 +528,18 @@ def least_for(
     """The fewest addresses with which no stream is refused more than `target` at its peak; None if none do."""
     plain: list[Stream] = []
     others: list[Stream] = []
-    for one in streams:
-        erlang = one.is_plain and search_tries is None and divide(one, 2).tied_cells == 1
-        (plain if erlang else others).append(one)
+    for asked in streams:
+        erlang = asked.is_plain and search_tries is None and divide(asked, 2).tied_cells == 1
+        (plain if erlang else others).append(asked)
     needed = _least_of_plain(plain, divide, target)
     if needed > MOST:
         return None
-    for one in hardest([one for one in others if one.busiest > 0]):
-        if divide(one, 2).tied_cells == 1:
-            one = one.at_target(target)
-        peak = np.array([one.load.peak.concurrent])
+    for asked in hardest([one for one in others if one.busiest > 0]):
+        if divide(asked, 2).tied_cells == 1:
+            asked = asked.at_target(target)
+        peak = np.array([asked.load.peak.concurrent])
 
-        def meets(addresses: int, stream: Stream = one, peak: Series = peak) -> bool:
+        def meets(addresses: int, stream: Stream = asked, peak: Series = peak) -> bool:
             return bool(blocking(peak, stream, divide(stream, addresses), search_tries)[0] <= target)
 
         found = least(meets, needed)
@@ -554,8 +554,10 @@ def _least_of_plain(streams: list[Stream], divide: Callable[[Stream, int], Divis
     top = max((one.busiest for one in streams), default=0.0)
     if top <= 0:
         return 0
-    near = sorted((one for one in streams if one.busiest >= _NEAR * top), key=lambda one: -one.busiest)[:_LOOKED_AT]
-    stream = max(near, key=lambda one: one.load.peak.concurrent)
+    near = sorted((one for one in streams if one.busiest >= _NEAR * top), key=lambda stream: -stream.busiest)[
+        :_LOOKED_AT
+    ]
+    stream = max(near, key=lambda stream: stream.load.peak.concurrent)
     division = divide(stream, 1)
     # What is carried never exceeds the ports, so that a load far beyond them needs no closer look.
     if not division.ports or stream.load.peak.concurrent * (1 - target) > MOST * division.ports * division.even_cells:
@@ -580,7 +582,7 @@ def least(meets: Callable[[int], bool], start: int = 1) -> int | None:
 def hardest(streams: list[Stream]) -> list[Stream]:
     """Those that no other surpasses in every way: what they need, the others do not exceed."""
     kept: list[Stream] = []
-    for stream in sorted(streams, key=lambda one: one.load.peak.concurrent, reverse=True):
+    for stream in sorted(streams, key=lambda stream: stream.load.peak.concurrent, reverse=True):
         if not any(_surpasses(other, stream) for other in kept):
             kept.append(stream)
     return kept

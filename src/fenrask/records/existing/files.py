@@ -244,15 +244,15 @@ def _answers_in(path: Path, found: Files) -> int:
             found.unread.add("answers of DNS that cannot be read", path.name)
             continue
         asked = [one for one in message.question if one.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA)]
-        for one in message.answer if asked else ():
-            if one.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
+        for rrset in message.answer if asked else ():
+            if rrset.rdtype in (dns.rdatatype.A, dns.rdatatype.AAAA):
                 # An alias leads on from what was asked for.
                 name = str(asked[0].name).rstrip(".").lower()
                 if not _HOST_NAME.fullmatch(name):
                     found.unread.add("answers of DNS for what is no host name", path.name)
                     break
                 named.add(name)
-                for record in one:
+                for record in rrset:
                     found.facts.names.setdefault(name, {}).setdefault(parse_address(record.to_text()), path.name)
     return len(named)
 

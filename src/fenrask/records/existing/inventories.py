@@ -208,11 +208,11 @@ def _network(row: _Row, facts: Facts) -> None:
 
 
 def _host(row: _Row, facts: Facts) -> None:
-    for one in _list(row["address"]):
+    for address in _list(row["address"]):
         group = whole_name(row["group"]) if row["group"] else ""
-        facts.hosts.append(Host(row["name"], parse_address(one), group, row.where))
+        facts.hosts.append(Host(row["name"], parse_address(address), group, row.where))
         if row["name"]:
-            facts.devices.setdefault(parse_address(one), whole_name(row["name"]))
+            facts.devices.setdefault(parse_address(address), whole_name(row["name"]))
 
 
 def _route(row: _Row, facts: Facts) -> None:

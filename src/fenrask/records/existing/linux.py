@@ -37,12 +37,12 @@ def read_linux(data: Any, file: str, stem: str, facts: Facts) -> str:
     what = _of_list(data)
     entries = [one for one in data if isinstance(one, Mapping)]
     if what == "addresses":
-        for one in entries:
-            _address(one, file, whole_name(stem), facts)
+        for entry in entries:
+            _address(entry, file, whole_name(stem), facts)
         return "addresses of a machine (ip -json address)"
     if what == "rules":
-        for one in entries:
-            _rule(one, file, facts)
+        for entry in entries:
+            _rule(entry, file, facts)
         return "which prefix uses which table (ip -json rule)"
     for number, entry in enumerate(entries, 1):
         _route(entry, f"{file} route {number}", whole_name(stem), facts)
@@ -51,10 +51,10 @@ def read_linux(data: Any, file: str, stem: str, facts: Facts) -> str:
 
 def _address(link: Mapping[str, Any], file: str, machine: str, facts: Facts) -> None:
     name = str(link.get("ifname", ""))
-    for one in link["addr_info"] if isinstance(link.get("addr_info"), list) else ():
-        if isinstance(one, Mapping) and one.get("scope") == "global":
-            length = str(one.get("prefixlen", ""))
-            facts.has_address(str(one.get("local", "")), length, name, machine, f"{file} {name}")
+    for address in link["addr_info"] if isinstance(link.get("addr_info"), list) else ():
+        if isinstance(address, Mapping) and address.get("scope") == "global":
+            length = str(address.get("prefixlen", ""))
+            facts.has_address(str(address.get("local", "")), length, name, machine, f"{file} {name}")
 
 
 def _route(route: Mapping[str, Any], where: str, stem: str, facts: Facts) -> None:

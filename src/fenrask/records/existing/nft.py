@@ -20,8 +20,8 @@ def read_ruleset(entries: list[Any], file: str, machine: str, facts: Facts) -> N
     """Take what the entries tell; filters are those of the subnet or workload that the file is named after."""
     addresses: dict[str, None] = {}
     chains: dict[tuple[str, str], Mapping[str, Any]] = {}
-    for one in map(_mapping, entries):
-        timeout, rule, chain = (_mapping(one.get(key)) for key in ("ct timeout", "rule", "chain"))
+    for entry in map(_mapping, entries):
+        timeout, rule, chain = (_mapping(entry.get(key)) for key in ("ct timeout", "rule", "chain"))
         _timers(timeout, f"{file} {timeout.get('name', '')}", machine, facts)
         if chain:
             chains[str(chain.get("table")), str(chain.get("name"))] = chain

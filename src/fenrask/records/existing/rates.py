@@ -169,7 +169,7 @@ def _put_rate(steps: tuple[str, ...], rows: list[Billed], draft: Draft) -> None:
         return
     if steps[-1] not in _STEPPED:
         # A rate that has no steps: that which most is charged by, and the others are listed.
-        classes.sort(key=lambda one: -sum(row.cost for row in one[1]))
+        classes.sort(key=lambda resource: -sum(row.cost for row in resource[1]))
         draft.put(*steps, value=_number(classes[0][0]), where=_places(classes[0][1]))
         for rate, some in classes[1:]:
             why = f"why {_places(some)} costs {float(rate):g} a unit, where others cost {float(classes[0][0]):g}"
@@ -196,7 +196,7 @@ _Class = tuple[Fraction, list[Billed]]
 def _by_rate(rows: list[Billed]) -> list[_Class]:
     """Rows by what a unit costs, as roundly as every amount allows: what is free first, then from dear to cheap."""
     spans: list[tuple[Fraction, Fraction, list[Billed]]] = []
-    for row in sorted(rows, key=lambda one: -(one.quantity or 0)):
+    for row in sorted(rows, key=lambda row: -(row.quantity or 0)):
         quantity = row.quantity or Fraction(1)
         low, high = ((row.cost + sign * _HALF_CENT) / quantity for sign in (-1, 1))
         for number, (least, most, some) in enumerate(spans):
@@ -206,7 +206,7 @@ def _by_rate(rows: list[Billed]) -> list[_Class]:
         else:
             spans.append((low, high, [row]))
     found = [(_roundest(max(Fraction(0), low), high), some) for low, high, some in spans]
-    return sorted(found, key=lambda one: (one[0] > 0, -one[0]))
+    return sorted(found, key=lambda tier: (tier[0] > 0, -tier[0]))
 
 
 def _has_a_decimal(low: Fraction, high: Fraction) -> bool:

@@ -218,7 +218,7 @@ def grouped(
     for protocol in PROTOCOLS:
         if small := [(address, load) for address, load, of in rest if of == protocol]:
             found.append(_elsewhere(small, protocol, _share(small, whole)))
-    return sorted(_distinct(found), key=lambda one: (one.name.startswith(ELSEWHERE), -one.share))
+    return sorted(_distinct(found), key=lambda part: (part.name.startswith(ELSEWHERE), -part.share))
 
 
 ELSEWHERE = "elsewhere"
@@ -226,8 +226,8 @@ ELSEWHERE = "elsewhere"
 
 def _share(some: Sequence[tuple[Address, _Load]], whole: _Load) -> float:
     mine = _Load()
-    for _, one in some:
-        mine.add(one.connections, one.seconds, one.octets)
+    for _, load in some:
+        mine.add(load.connections, load.seconds, load.octets)
     pairs = ((mine.connections, whole.connections), (mine.seconds, whole.seconds), (mine.octets, whole.octets))
     return max((part / all_ for part, all_ in pairs if all_), default=0.0)
 
@@ -309,7 +309,7 @@ def _distinct(found: Iterable[Group]) -> Iterator[Group]:
     from dataclasses import replace
 
     taken: set[str] = set()
-    for one in found:
-        named = one if one.name not in taken else replace(one, name=f"{one.name}-{one.protocol}")
+    for part in found:
+        named = part if part.name not in taken else replace(part, name=f"{part.name}-{part.protocol}")
         taken.add(named.name)
         yield named

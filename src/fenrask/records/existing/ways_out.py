@@ -86,8 +86,8 @@ def _routes(draft: Draft) -> Iterator[tuple[str, str, str, str]]:
     """Table, prefix, exit and where it is written, of each route."""
     for table, routes in draft.of("route_tables").items():
         for prefix, value in routes.items():
-            for one in value if isinstance(value, list) else [value]:
-                name = one["exit"] if isinstance(one, dict) else one
+            for entry in value if isinstance(value, list) else [value]:
+                name = entry["exit"] if isinstance(entry, dict) else entry
                 yield table, prefix, str(name), draft.where.get(("route_tables", table, prefix), "")
 
 
@@ -193,8 +193,8 @@ def _network_of(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft)
 def _subnet_of(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft) -> None:
     """The subnet that one of its own addresses is in."""
     own = [address for address, machine in facts.devices.items() if machine == name]
-    for subnet, one in draft.of("subnets").items():
-        if any(address in parse_prefix(one["prefix"]) for address in own):
+    for subnet, subnet_entry in draft.of("subnets").items():
+        if any(address in parse_prefix(subnet_entry["prefix"]) for address in own):
             draft.put("exits", name, "subnet", value=subnet, where="an address of its own is in it")
             return
 

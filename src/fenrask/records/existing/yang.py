@@ -53,14 +53,14 @@ def _plain(node: Mapping[str, Any], name: str) -> Any:
 
 def _routing(data: Mapping[str, Any], file: str, stem: str, facts: Facts) -> None:
     """Static routes by protocol instance, and the routes of routing tables in force."""
-    for one in _each(_mapping(_plain(data, "control-plane-protocols")).get("control-plane-protocol")):
-        table = whole_name(str(one.get("name") or stem))
-        for family in _mapping(_plain(one, "static-routes")).values():
+    for protocol in _each(_mapping(_plain(data, "control-plane-protocols")).get("control-plane-protocol")):
+        table = whole_name(str(protocol.get("name") or stem))
+        for family in _mapping(_plain(protocol, "static-routes")).values():
             for route in _each(_mapping(family).get("route")):
                 _route(route, table, f"{file} {table}", facts)
-    for one in _each(_mapping(_plain(data, "ribs")).get("rib")):
-        table = whole_name(str(one.get("name") or stem))
-        for route in _each(_mapping(_plain(one, "routes")).get("route")):
+    for rib in _each(_mapping(_plain(data, "ribs")).get("rib")):
+        table = whole_name(str(rib.get("name") or stem))
+        for route in _each(_mapping(_plain(rib, "routes")).get("route")):
             _route(route, table, f"{file} {table}", facts)
 
 
@@ -93,10 +93,10 @@ def _hop(hop: Mapping[str, Any], facts: Facts) -> str:
 
 
 def _nat(data: Mapping[str, Any], file: str, stem: str, facts: Facts) -> None:
-    for one in _each(_mapping(data.get("instances")).get("instance")):
-        name = whole_name(str(one.get("name") or f"{stem}-{one.get('id', '')}"))
+    for instance in _each(_mapping(data.get("instances")).get("instance")):
+        name = whole_name(str(instance.get("name") or f"{stem}-{instance.get('id', '')}"))
         where = f"{file} {name}"
-        for policy in _each(one.get("policy")):
+        for policy in _each(instance.get("policy")):
             _policy(policy, name, where, facts)
         facts.add("translators", name, "told", value=True, where=where)
 
@@ -164,14 +164,14 @@ class _Place:
 def _lists(data: Mapping[str, Any], file: str, stem: str, facts: Facts) -> None:
     """Access lists at the place that their names say, or to which interfaces they are attached."""
     attached: dict[str, list[_Place]] = {}
-    for one in _each(_mapping(data.get("attachment-points")).get("interface")):
+    for interface in _each(_mapping(data.get("attachment-points")).get("interface")):
         # What comes in at an interface is what its subnet sends.
         for key, direction in (("ingress", "out"), ("egress", "in")):
-            for each in _each(_mapping(_mapping(one.get(key)).get("acl-sets")).get("acl-set")):
-                place = _Place("subnets", whole_name(str(one.get("interface-id", ""))), "listed", direction)
+            for each in _each(_mapping(_mapping(interface.get(key)).get("acl-sets")).get("acl-set")):
+                place = _Place("subnets", whole_name(str(interface.get("interface-id", ""))), "listed", direction)
                 attached.setdefault(str(each.get("name", "")), []).append(place)
-    for one in _each(data.get("acl")):
-        name = str(one.get("name", ""))
+    for acl in _each(data.get("acl")):
+        name = str(acl.get("name", ""))
         places = attached.get(name, [])
         if own := _OWN_LIST.fullmatch(name):
             kind, owner, of, direction, keeping = own.groups()
@@ -179,7 +179,7 @@ def _lists(data: Mapping[str, Any], file: str, stem: str, facts: Facts) -> None:
         if not places:
             facts.skip("an access list that is attached nowhere", f"{file} {name}")
         for place in places:
-            _list(one, place, f"{file} {name}", facts)
+            _list(acl, place, f"{file} {name}", facts)
 
 
 def _list(acl: Mapping[str, Any], place: _Place, where: str, facts: Facts) -> None:
@@ -235,10 +235,10 @@ def _ports(stated: Mapping[str, Any]) -> int | str | None:
 
 
 def _interfaces(data: Mapping[str, Any], file: str, stem: str, facts: Facts) -> None:
-    for one in _each(data.get("interface")):
-        name = str(one.get("name", ""))
+    for interface in _each(data.get("interface")):
+        name = str(interface.get("name", ""))
         for version in ("ipv4", "ipv6"):
-            for each in _each(_mapping(_plain(one, version)).get("address")):
+            for each in _each(_mapping(_plain(interface, version)).get("address")):
                 length = each.get("prefix-length", each.get("netmask"))
                 facts.has_address(str(each.get("ip", "")), str(length or ""), name, stem, f"{file} {name}")
 

@@ -26,19 +26,19 @@ def concurrency_of(opened, opened_firsts, ended, ended_firsts, states, area):
     opened, ended: when connections do, in rising order within a pair, and later than those that were given before.
     """
     for pair in range(opened_firsts.size - 1):
-        one, other, last, last_other = (
+        next_opened, next_ended, last, last_other = (
             opened_firsts[pair], ended_firsts[pair], opened_firsts[pair + 1], ended_firsts[pair + 1]
         )  # fmt: skip
         now, before, most, when = states[pair, 0], states[pair, 1], states[pair, 2], states[pair, 3]
-        while one < last or other < last_other:
-            at = ended[other] if one == last else opened[one]
-            if other < last_other:
-                at = min(at, ended[other])
+        while next_opened < last or next_ended < last_other:
+            at = ended[next_ended] if next_opened == last else opened[next_opened]
+            if next_ended < last_other:
+                at = min(at, ended[next_ended])
             area[pair] += float(now) * float(at - before)
-            while one < last and opened[one] == at:
-                now, one = now + 1, one + 1
-            while other < last_other and ended[other] == at:
-                now, other = now - 1, other + 1
+            while next_opened < last and opened[next_opened] == at:
+                now, next_opened = now + 1, next_opened + 1
+            while next_ended < last_other and ended[next_ended] == at:
+                now, next_ended = now - 1, next_ended + 1
             if now > most:
                 most, when = now, at
             before = at

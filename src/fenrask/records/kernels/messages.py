@@ -52,12 +52,12 @@ def plain_messages(content, at, domains, numbers, lengths, versions, of, due, mo
             if records + word > most or found == places.size:
                 full = True
                 break
-            one = places[found]
-            one["version"], one["at"], one["records"] = _FIVE, at + _HEAD_5, word
-            one["uptime"], one["exported"], one["parts"] = (
+            slot = places[found]
+            slot["version"], slot["at"], slot["records"] = _FIVE, at + _HEAD_5, word
+            slot["uptime"], slot["exported"], slot["parts"] = (
                 _word(content, at + 4, 4), _word(content, at + 8, 4), _word(content, at + 12, 4)
             )  # fmt: skip
-            one["sampling"] = _word(content, at + 22, 2)
+            slot["sampling"] = _word(content, at + 22, 2)
             found, records, at = found + 1, records + word, end
             continue
         if version == _TEN:
@@ -101,10 +101,10 @@ def plain_messages(content, at, domains, numbers, lengths, versions, of, due, mo
                     break
             if lengths[last] == 0:
                 break
-            one = places[found]
-            one["version"], one["template"], one["at"] = version, last, place + 4
-            one["records"], one["exported"], one["uptime"] = (length - 4) // lengths[last], exported, uptime
-            some += one["records"]
+            slot = places[found]
+            slot["version"], slot["template"], slot["at"] = version, last, place + 4
+            slot["records"], slot["exported"], slot["uptime"] = (length - 4) // lengths[last], exported, uptime
+            some += slot["records"]
             found, place = found + 1, place + length
         if version == _TEN:
             # Fewer than four bytes may be left over, as before.

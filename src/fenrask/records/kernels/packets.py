@@ -167,13 +167,13 @@ def decoded(content, places, sizes, links):
 
 
 @compiled
-def _quiet_s(one, quiet):
+def _quiet_s(connection, quiet):
     """How long a connection may be silent and go on, s; quiet: see `quiet_s`."""
-    seen = one["seen"]
-    if one["key"][4] >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_UDP):
+    seen = connection["seen"]
+    if connection["key"][4] >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_UDP):
         if seen & ANSWERED == 0:
             return quiet[2]
-        return quiet[4] if one["last"] - one["start"] > STREAM_S else quiet[3]
+        return quiet[4] if connection["last"] - connection["start"] > STREAM_S else quiet[3]
     if _is_over(seen):
         return _ENDED_S
     return quiet[1] if seen & _ENDED else quiet[0]
@@ -197,17 +197,17 @@ def quiet_s(some, quiet):
 
 
 @compiled
-def _goes_on(one, time, flags, number, is_out, quiet):
+def _goes_on(connection, time, flags, number, is_out, quiet):
     """Whether a packet belongs to a connection that has its ends."""
-    seen = one["seen"]
-    if time - one["last"] > _quiet_s(one, quiet):
+    seen = connection["seen"]
+    if time - connection["last"] > _quiet_s(connection, quiet):
         return False
     if flags & _SYN == 0 or flags & _ACK:
         return True
     if _is_over(seen):
         return False
     # The same SYN again is sent for want of an answer; one with another number is of a new connection.
-    return not (is_out and seen & REPLIED and seen & SYN and number != one["number"])
+    return not (is_out and seen & REPLIED and seen & SYN and number != connection["number"])
 
 
 @compiled_beyond(FEW)

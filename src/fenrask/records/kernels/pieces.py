@@ -54,19 +54,25 @@ _LATE_S = 60.0
 
 
 @compiled
-def _is_over(one):
+def _is_over(connection):
     """Whether it was seen to end."""
-    flags = one["flags"] | one["back_flags"]
-    closed = one["flags"] & _FIN != 0 and (one["back_flags"] & _FIN != 0 or not one["both"])
-    return flags & _RST != 0 or closed or one["ending"] == CLOSED or one["ending"] == RESET or one["ending"] == REJECTED
+    flags = connection["flags"] | connection["back_flags"]
+    closed = connection["flags"] & _FIN != 0 and (connection["back_flags"] & _FIN != 0 or not connection["both"])
+    return (
+        flags & _RST != 0
+        or closed
+        or connection["ending"] == CLOSED
+        or connection["ending"] == RESET
+        or connection["ending"] == REJECTED
+    )
 
 
 @compiled
-def _quiet_s(one, quiet):
+def _quiet_s(connection, quiet):
     """How long it may be silent and go on, s; quiet: as of packets."""
-    if one["key"][4] >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_TCP):
+    if connection["key"][4] >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_TCP):
         return quiet[0]
-    if not one["both"] and one["back"] == 0:
+    if not connection["both"] and connection["back"] == 0:
         return quiet[2]
     return max(quiet[3], quiet[4])
 
@@ -75,39 +81,39 @@ def _quiet_s(one, quiet):
 def over(slots, now, quiet, old):
     """Which connections are over by a time, so that nothing more of them comes; filled into `old`, bool."""
     for place in range(slots.size):
-        one = slots[place]
-        waits = _LATE_S if _is_over(one) else _LATE_S + _quiet_s(one, quiet)
-        old[place] = one["used"] == 1 and now - one["end"] > waits
+        connection = slots[place]
+        waits = _LATE_S if _is_over(connection) else _LATE_S + _quiet_s(connection, quiet)
+        old[place] = connection["used"] == 1 and now - connection["end"] > waits
 
 
 @compiled
-def _goes_on(one, start, end, flags, is_out, quiet):
+def _goes_on(connection, start, end, flags, is_out, quiet):
     """Whether a record belongs to a connection that has its ends."""
-    gap = max(start - one["end"], one["start"] - end, 0.0)
+    gap = max(start - connection["end"], connection["start"] - end, 0.0)
     if not is_out:
         # The other direction: its record is of the same time, or a later piece.
-        return gap <= (_SKEW_S if _is_over(one) else _quiet_s(one, quiet))
-    if gap > _quiet_s(one, quiet) or (_is_over(one) and start > one["end"]):
+        return gap <= (_SKEW_S if _is_over(connection) else _quiet_s(connection, quiet))
+    if gap > _quiet_s(connection, quiet) or (_is_over(connection) and start > connection["end"]):
         return False
-    if one["key"][4] >> np.uint64(32) & np.uint64(0xFF) != np.uint64(_TCP):
+    if connection["key"][4] >> np.uint64(32) & np.uint64(0xFF) != np.uint64(_TCP):
         return True
-    if one["ending"] == CONTINUED:
+    if connection["ending"] == CONTINUED:
         return True
     if not flags & FLAGGED:
         return False
     # The later piece has no SYN; or it is the same SYN, sent again.
     alone = _SYN | FLAGGED
-    later = flags if start >= one["start"] else one["flags"]
-    return not later & _SYN or (flags == alone and one["flags"] == alone and not one["both"])
+    later = flags if start >= connection["start"] else connection["flags"]
+    return not later & _SYN or (flags == alone and connection["flags"] == alone and not connection["both"])
 
 
 @compiled
-def _is_double(one, start, end, octets, is_out):
+def _is_double(held, start, end, octets, is_out):
     """Whether it is one of the newest records once more, from another exporter, or from another file."""
-    for n in range(min(one["seen"], _NEWEST)):
+    for n in range(min(held["seen"], _NEWEST)):
         if (
-            (one["is_back"][n] == 0) == is_out and one["octets"][n] == octets and abs(one["at"][n] - start) <= _SKEW_S
-            and abs(one["lasted"][n] - (end - start)) <= _SAME_S
+            (held["is_back"][n] == 0) == is_out and held["octets"][n] == octets
+            and abs(held["at"][n] - start) <= _SKEW_S and abs(held["lasted"][n] - (end - start)) <= _SAME_S
         ):  # fmt: skip
             return True
     return False
@@ -146,20 +152,23 @@ def gathered(
             slots[place]["both"] = 2 if back[row] > 0 or back_flags[row] & 0xFF else 0
             newest[place]["seen"] = 0
         else:
-            one = slots[place]
+            connection = slots[place]
             if is_out:
-                one["out"] += out[row]
-                one["back"] += back[row]
-                one["flags"] |= flags[row]
-                one["back_flags"] |= back_flags[row]
-                if end[row] >= one["end"]:
-                    one["ending"] = ending[row]
+                connection["out"] += out[row]
+                connection["back"] += back[row]
+                connection["flags"] |= flags[row]
+                connection["back_flags"] |= back_flags[row]
+                if end[row] >= connection["end"]:
+                    connection["ending"] = ending[row]
             else:
                 others += 1
-                one["both"] = max(one["both"], 1)
-                one["back"] += out[row]
-                one["back_flags"] |= flags[row]
-            one["start"], one["end"] = min(one["start"], start[row]), max(one["end"], end[row])
+                connection["both"] = max(connection["both"], 1)
+                connection["back"] += out[row]
+                connection["back_flags"] |= flags[row]
+            connection["start"], connection["end"] = (
+                min(connection["start"], start[row]),
+                max(connection["end"], end[row]),
+            )
         said = newest[place]
         which = said["seen"] % _NEWEST
         said["seen"] += 1
@@ -187,11 +196,16 @@ def put_out(
     """
     six = 0
     for row in range(order.size):
-        one = done[order[row]]
-        ports = one["key"][4]
-        is_turned = one["both"] == 1 and ports >> np.uint64(16) & np.uint64(0xFFFF) < ports & np.uint64(0xFFFF)
-        octets, octets_back, flags, back_flags = one["out"], one["back"], one["flags"], one["back_flags"]
-        near, far = one["key"][1], one["key"][3]
+        connection = done[order[row]]
+        ports = connection["key"][4]
+        is_turned = connection["both"] == 1 and ports >> np.uint64(16) & np.uint64(0xFFFF) < ports & np.uint64(0xFFFF)
+        octets, octets_back, flags, back_flags = (
+            connection["out"],
+            connection["back"],
+            connection["flags"],
+            connection["back_flags"],
+        )
+        near, far = connection["key"][1], connection["key"][3]
         if is_turned:
             ports, near, far = turned(ports), far, near
             octets, octets_back, flags, back_flags = octets_back, octets, back_flags, flags
@@ -199,13 +213,15 @@ def put_out(
             near, far, six = np.uint64(0), np.uint64(0), six + 1
         is_tcp = ports >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_TCP)
         is_udp = ports >> np.uint64(32) & np.uint64(0xFF) == np.uint64(_UDP)
-        answered, either = one["both"] > 0 or octets_back > 0, one["flags"] | one["back_flags"]
+        answered, either = connection["both"] > 0 or octets_back > 0, connection["flags"] | connection["back_flags"]
         if is_udp:
-            code = udp_ending(one["end"] - one["start"], answered, one_way)
+            code = udp_ending(connection["end"] - connection["start"], answered, one_way)
         else:
-            rest = _said(one["ending"], either & FLAGGED != 0, not is_last or now_s - one["end"] > quiet_s)
+            rest = _said(
+                connection["ending"], either & FLAGGED != 0, not is_last or now_s - connection["end"] > quiet_s
+            )
             code = tcp_ending(flags, back_flags, answered, rest)
-        start[row], end[row] = one["start"], max(now_s, one["end"]) if code == OPEN else one["end"]
+        start[row], end[row] = connection["start"], max(now_s, connection["end"]) if code == OPEN else connection["end"]
         source[row], target[row] = near, far
         source_port[row], target_port[row] = ports >> np.uint64(16) & np.uint64(0xFFFF), ports & np.uint64(0xFFFF)
         protocol[row] = ports >> np.uint64(32) & np.uint64(0xFF)

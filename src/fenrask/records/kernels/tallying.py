@@ -219,17 +219,17 @@ def added(keys, values, others, more):
     """Two sets of counts added up, each with keys in rising order; what comes to 0 goes."""
     size = keys.size + others.size
     found, sums = np.empty(size, np.int64), np.empty(size, np.int64)
-    n, one, other = 0, 0, 0
-    while one < keys.size and other < others.size:
-        own, beside = keys[one], others[other]
-        total = (values[one] if own <= beside else 0) + (more[other] if beside <= own else 0)
+    n, here, there = 0, 0, 0
+    while here < keys.size and there < others.size:
+        own, beside = keys[here], others[there]
+        total = (values[here] if own <= beside else 0) + (more[there] if beside <= own else 0)
         found[n], sums[n] = min(own, beside), total
-        one, other = one + (own <= beside), other + (beside <= own)
+        here, there = here + (own <= beside), there + (beside <= own)
         n += total != 0
-    while one < keys.size:
-        found[n], sums[n] = keys[one], values[one]
-        n, one = n + 1, one + 1
-    while other < others.size:
-        found[n], sums[n] = others[other], more[other]
-        n, other = n + 1, other + 1
+    while here < keys.size:
+        found[n], sums[n] = keys[here], values[here]
+        n, here = n + 1, here + 1
+    while there < others.size:
+        found[n], sums[n] = others[there], more[there]
+        n, there = n + 1, there + 1
     return found[:n].copy(), sums[:n].copy()

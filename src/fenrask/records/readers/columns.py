@@ -249,7 +249,7 @@ def _delimiter(heading: str) -> str:
     known = {word for words in FIELDS.values() for word in words}
     known |= {word + unit for field, units in UNITS.items() for word in FIELDS[field] for unit in units}
     each = (one.decode() for one in _DELIMITERS)
-    return max(each, key=lambda one: sum(_key(name) in known for name in heading.split(one)))
+    return max(each, key=lambda delimiter: sum(_key(name) in known for name in heading.split(delimiter)))
 
 
 def _key(heading: str) -> str:

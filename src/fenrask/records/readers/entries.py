@@ -84,9 +84,9 @@ def _is_address(text: bytes) -> bool:
 
 def sound(found: Iterable[Entry], source: Source) -> Iterator[Entry]:
     """The entries that can be; the others go to what is not read."""
-    for one in found:
-        if one.is_sound:
-            yield one
+    for entry in found:
+        if entry.is_sound:
+            yield entry
         else:
             source.unread.add("an entry with no address, or a number that no packet has", source.name)
 
@@ -206,8 +206,8 @@ class Pairing:
 
     def batches(self, entries: Iterable[Entry]) -> Iterator[Batch]:
         """Whole batches of what has ended; the rest waits for `rest`."""
-        for one in sound(entries, self.source):
-            self._take(one)
+        for entry in sound(entries, self.source):
+            self._take(entry)
             if len(self.found.rows) >= _BATCH:
                 yield self.found.batch(self.source)
                 self.found = _Rows()
@@ -223,8 +223,8 @@ class Pairing:
 
     def rest(self) -> Iterator[Batch]:
         """The last batch, with what is open still."""
-        for one in self.live.values():
-            self.found.rows.append((one.begun, max(one.begun, self.now_s), one.last, OPEN))
+        for connection in self.live.values():
+            self.found.rows.append((connection.begun, max(connection.begun, self.now_s), connection.last, OPEN))
         if self.found.rows:
             yield self.found.batch(self.source)
         if self.listed.rows:

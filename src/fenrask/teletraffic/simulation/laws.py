@@ -31,15 +31,16 @@ class Ending:
 class Drawn:
     """Several streams of calls as one: rates in all, and which share of the calls has which hold.
 
-    rates: shape (n_rows,); mixes: cumulated shares, shape (n_rows, n_parts); kinds, one, two, delays, reusable:
-    shape (n_parts,); table: measured holds.
+    rates: shape (n_rows,); mixes: cumulated shares, shape (n_rows, n_parts); kinds, scale, spread, delays, reusable:
+    shape (n_parts,); table: measured holds. scale, spread: the mean of an exponential or fixed hold, s; mean and
+    standard deviation of a lognormal one's logarithm; of measured ones, where they begin in the table and how many.
     """
 
     rates: Floats
     mixes: Floats
     kinds: NDArray[np.int64]
-    one: Floats
-    two: Floats
+    scale: Floats
+    spread: Floats
     delays: Floats
     reusable: NDArray[np.bool_]
     table: Floats
@@ -47,10 +48,10 @@ class Drawn:
     @property
     def mean_s(self) -> Floats:
         """Mean hold by row, s, delay included."""
-        kind, one, two = self.kinds, self.one, self.two
-        means = np.where(kind == _LOGNORMAL, np.exp(np.where(kind == _LOGNORMAL, one + two**2 / 2, 0.0)), one)
+        kind, scale, spread = self.kinds, self.scale, self.spread
+        means = np.where(kind == _LOGNORMAL, np.exp(np.where(kind == _LOGNORMAL, scale + spread**2 / 2, 0.0)), scale)
         for i in np.flatnonzero(kind == _MEASURED):
-            means[i] = float(np.mean(self.table[int(one[i]) : int(one[i] + two[i])]))
+            means[i] = float(np.mean(self.table[int(scale[i]) : int(scale[i] + spread[i])]))
         shares = np.diff(self.mixes, axis=1, prepend=0.0)
         mean: Floats = shares @ (means + self.delays)
         return mean
@@ -64,24 +65,24 @@ class Drawn:
         return overlap(Mixture(tuple((share / sum(s for s, _ in laws), law) for share, law in laws)))
 
     def _law(self, i: int) -> HoldingTime:
-        kind, one, two, delay = self.kinds[i], float(self.one[i]), float(self.two[i]), float(self.delays[i])
-        law: HoldingTime = Fixed(one)
+        kind, scale, spread, delay = self.kinds[i], float(self.scale[i]), float(self.spread[i]), float(self.delays[i])
+        law: HoldingTime = Fixed(scale)
         if kind == _EXPONENTIAL:
-            law = Exponential(one)
+            law = Exponential(scale)
         elif kind == _LOGNORMAL:
-            law = Lognormal(math.exp(one + two**2 / 2), two)
+            law = Lognormal(math.exp(scale + spread**2 / 2), spread)
         elif kind == _MEASURED:
-            law = Empirical(tuple(self.table[int(one) : int(one + two)].tolist()))
+            law = Empirical(tuple(self.table[int(scale) : int(scale + spread)].tolist()))
         return Delayed(law, delay) if delay else law
 
     def lives(self, row: int, size: int, dice: np.random.Generator) -> tuple[Floats, Floats]:
         """Lives of so many calls of a row, and the delays after them, s."""
         parts = np.searchsorted(self.mixes[row], dice.random(size), side="right").clip(max=self.kinds.size - 1)
-        kind, one, two = self.kinds[parts], self.one[parts], self.two[parts]
-        measured = self.table[np.where(kind == _MEASURED, one + dice.random(size) * two, 0.0).astype(np.int64)]
+        kind, scale, spread = self.kinds[parts], self.scale[parts], self.spread[parts]
+        measured = self.table[np.where(kind == _MEASURED, scale + dice.random(size) * spread, 0.0).astype(np.int64)]
         shapes = [kind == _EXPONENTIAL, kind == _FIXED, kind == _LOGNORMAL]
-        lognormal = np.exp(np.where(shapes[2], one + two * dice.standard_normal(size), 0.0))
-        drawn = [one * dice.standard_exponential(size), one, lognormal]
+        lognormal = np.exp(np.where(shapes[2], scale + spread * dice.standard_normal(size), 0.0))
+        drawn = [scale * dice.standard_exponential(size), scale, lognormal]
         return np.select(shapes, drawn, measured), self.delays[parts]
 
     def settled_s(self, rest: float) -> float:
@@ -95,18 +96,23 @@ class Drawn:
 
     def _longer(self, i: int, time: float) -> float:
         """The mean of what a hold of part i is longer than a time, s."""
-        kind, one, two, left = self.kinds[i], float(self.one[i]), float(self.two[i]), time - float(self.delays[i])
+        kind, scale, spread, left = (
+            self.kinds[i],
+            float(self.scale[i]),
+            float(self.spread[i]),
+            time - float(self.delays[i]),
+        )
         if kind == _MEASURED:
-            return float(np.mean(np.maximum(self.table[int(one) : int(one + two)] - left, 0.0)))
+            return float(np.mean(np.maximum(self.table[int(scale) : int(scale + spread)] - left, 0.0)))
         if kind == _FIXED or left <= 0:
-            mean = math.exp(one + two**2 / 2) if kind == _LOGNORMAL else one
+            mean = math.exp(scale + spread**2 / 2) if kind == _LOGNORMAL else scale
             return max(0.0, mean - left)
         if kind == _EXPONENTIAL:
-            return one * math.exp(-left / one)
-        if not two:
-            return max(0.0, math.exp(one) - left)
-        z = (math.log(left) - one) / two
-        return math.exp(one + two**2 / 2) * _upper(z - two) - left * _upper(z)
+            return scale * math.exp(-left / scale)
+        if not spread:
+            return max(0.0, math.exp(scale) - left)
+        z = (math.log(left) - scale) / spread
+        return math.exp(scale + spread**2 / 2) * _upper(z - spread) - left * _upper(z)
 
 
 def _upper(z: float) -> float:
@@ -117,14 +123,14 @@ def _upper(z: float) -> float:
 def drawn(streams: Sequence[tuple[Floats, Sequence[Ending]]]) -> Drawn:
     """Streams of calls, each with its rates by row, shape (n_rows,), and how its calls end."""
     table: list[float] = []
-    rows, kinds, one, two, delays, reusable = [], [], [], [], [], []
+    rows, kinds, scale, spread, delays, reusable = [], [], [], [], [], []
     for rates, endings in streams:
         for ending in endings:
             for share, kind, first, second, delay in _simple(ending.duration, table):
                 rows.append(rates * ending.share * share)
                 kinds.append(kind)
-                one.append(first)
-                two.append(second)
+                scale.append(first)
+                spread.append(second)
                 delays.append(delay + ending.delay_s)
                 reusable.append(ending.reusable)
     by_part = np.stack(rows, axis=1)
@@ -137,8 +143,8 @@ def drawn(streams: Sequence[tuple[Floats, Sequence[Ending]]]) -> Drawn:
         total,
         mixes,
         np.array(kinds, dtype=np.int64),
-        np.array(one, dtype=np.float64),
-        np.array(two, dtype=np.float64),
+        np.array(scale, dtype=np.float64),
+        np.array(spread, dtype=np.float64),
         np.array(delays, dtype=np.float64),
         np.array(reusable, dtype=np.bool_),
         np.array(table or [0.0]),

@@ -102,8 +102,8 @@ def _run(setting: Setting, executor: Executor, seed: int, numbers: range, runs: 
     """One batch onto the runs, in order; what is not done by an interrupt is not waited for."""
     futures = [executor.submit(setting.run, seed, number) for number in numbers]
     try:
-        for one in futures:
-            runs.append(one.result())
+        for run in futures:
+            runs.append(run.result())
     finally:
         for future in futures:
             future.cancel()

@@ -180,11 +180,11 @@ class Calls:
 
     def laid_out(self, factor: float = 1.0) -> tuple[Floats, tuple[Any, ...]]:
         """Rates by step from `warm` steps before the period on, times a factor; and the law as the kernels take it."""
-        rows, one = self.rows, self.drawn
-        rates = one.rates[rows] * factor
+        rows, drawn = self.rows, self.drawn
+        rates = drawn.rates[rows] * factor
         if self.levels is not None:
             rates = rates * self.levels
-        return rates, (rows, one.mixes, one.kinds, one.one, one.two, one.delays, one.table)
+        return rates, (rows, drawn.mixes, drawn.kinds, drawn.scale, drawn.spread, drawn.delays, drawn.table)
 
 
 def _scaled(drawn: Drawn, factor: float) -> Drawn:
@@ -311,7 +311,7 @@ _NO_GROWTH = (0, 0, 0)
 
 
 def _events(
-    one: "Hosts | OwnBlocks",
+    setting: "Hosts | OwnBlocks",
     by: tuple[int, int],
     servers: Counts,
     taken: Counts,
@@ -323,7 +323,7 @@ def _events(
     from fenrask.teletraffic.simulation.kernels.random_numbers import seeded
     from fenrask.teletraffic.simulation.kernels.single_events import single_events
 
-    calls = one.calls.of_run(*by)
+    calls = setting.calls.of_run(*by)
     begins, lives, delays = calls.together(*by)
     rates, law = replace(calls, drawn=calls.apart or calls.drawn, warm_steps=calls.warm).laid_out()
     attempts, blocked, concurrent, at_host, served = single_events(
@@ -336,9 +336,9 @@ def _events(
         places,
         nodes,
         growth,
-        2**62 if one.each is None else one.each,
-        one.retries,
-        one.first_s,
+        2**62 if setting.each is None else setting.each,
+        setting.retries,
+        setting.first_s,
         law,
         calls.batch,
         begins,
@@ -409,10 +409,10 @@ class Hashed:
             share = float(met[cell]) / self.owners
             calls = all_calls.scaled(share)
             left = max(0, self.servers - round(float(met[cell]) * self.open_each))
-            one: Setting = Pool(calls, left)
+            setting: Setting = Pool(calls, left)
             if self.rounds:
-                one = Searched(calls, left, self.rounds, self.late, self.chance)
-            found = one.run(seed, number * self.cells + int(cell))
+                setting = Searched(calls, left, self.rounds, self.late, self.chance)
+            found = setting.run(seed, number * self.cells + int(cell))
             total = found if total is None else _added(total, found)
         assert total is not None
         return total

@@ -26,7 +26,9 @@ def draw_blocking(capacity: Capacity, suffix: str) -> bytes:
 
     Shares below 1e-12 are drawn at the floor.
     """
-    busy = sorted((one for one in capacity.exits if one.ports), key=lambda one: one.port_limit.headroom)
+    busy = sorted(
+        (one for one in capacity.exits if one.ports), key=lambda exit_capacity: exit_capacity.port_limit.headroom
+    )
     paper = figure()
     axes = paper.add_subplot()
     estate = capacity.demand.paths.described.estate
@@ -38,8 +40,8 @@ def draw_blocking(capacity: Capacity, suffix: str) -> bytes:
     drawn = busy[:_MOST]
     reach = max(max(one.addresses, one.needed or one.addresses) for one in drawn)
     last = min(reach + 2, _MOST_ADDRESSES)
-    for one, (colour, marker, line) in zip(drawn, _STYLES, strict=False):
-        _draw(axes, one, last, colour, marker, line)
+    for exit_capacity, (colour, marker, line) in zip(drawn, _STYLES, strict=False):
+        _draw(axes, exit_capacity, last, colour, marker, line)
     target = estate.targets.blocking
     axes.axhline(target, color="black", linewidth=1.5)
     axes.annotate(

@@ -29,7 +29,7 @@ def draw_curves(estate: str, found: BreakEven, suffix: str) -> bytes:
     for meeting in found.meetings:
         if meeting.at.kind == "cross" and meeting.at.volume <= end:
             volume = meeting.at.volume
-            cost = float(found.curves[meeting.one].at(volume))
+            cost = float(found.curves[meeting.first].at(volume))
             axes.plot([float(volume)], [cost], marker="o", color="black", markersize=6)
             axes.annotate(f"{float(volume):,.0f}", (float(volume), cost), xytext=(6, -12), textcoords="offset points")
     axes.axvline(float(found.volume), color=RED, linewidth=1.5)

@@ -42,24 +42,24 @@ def draw_designs(comparison: Comparison, suffix: str, chosen: float | None = Non
         values = [each[item] for each in sums]
         axes.barh(range(len(ranked)), values, left=starts, color=colour, hatch=hatch, edgecolor="white", label=item)
         starts = [start + value for start, value in zip(starts, values, strict=True)]
-    for place, one in enumerate(ranked):
-        verdict = f"not met: {', '.join(one.fails)}" if one.fails else "meets every need"
+    for place, candidate in enumerate(ranked):
+        verdict = f"not met: {', '.join(candidate.fails)}" if candidate.fails else "meets every need"
         axes.annotate(
-            f"{cents(one.evaluation.bill.total):,}   {verdict}",
+            f"{cents(candidate.evaluation.bill.total):,}   {verdict}",
             (starts[place], place),
             xytext=(5, 0),
             textcoords="offset points",
             va="center",
             fontsize=10,
-            weight="bold" if one.passes else "normal",
-            color="black" if one.passes else RED,
+            weight="bold" if candidate.passes else "normal",
+            color="black" if candidate.passes else RED,
             bbox={"facecolor": "white", "edgecolor": "none", "pad": 1.5},
         )
     names = [one.design.name if one.passes else f"\u2717 {one.design.name}" for one in ranked]
     axes.set_yticks(range(len(ranked)), names, fontsize=11)
-    for label, one in zip(axes.get_yticklabels(), ranked, strict=True):
-        label.set_color("black" if one.passes else RED)
-        label.set_fontweight("bold" if one.passes else "normal")
+    for label, candidate in zip(axes.get_yticklabels(), ranked, strict=True):
+        label.set_color("black" if candidate.passes else RED)
+        label.set_fontweight("bold" if candidate.passes else "normal")
     axes.invert_yaxis()
     axes.set_xlim(0, 1.5 * max([*starts, 1.0]))
     axes.set_xlabel(f"{currency} a month (\u2717: some need is not met)")

@@ -31,11 +31,11 @@ def draw_growth(described: Described, growth: Growth, suffix: str) -> bytes:
         use.plot(numbers, values, color=colour, linestyle=line, linewidth=2, label=name)
     use.axhline(100, color=RED, linewidth=2)
     use.annotate("the limit", (numbers[0], 100), xytext=(4, 4), textcoords="offset points", color=RED, weight="bold")
-    for number, one in enumerate([one for one in growth.crossings if one.month]):
-        use.axvline(one.month, color="#bbbbbb", linewidth=1)
-        where = (one.month, 4 + 12 * (number % 4))
+    for number, crossing in enumerate([one for one in growth.crossings if one.month]):
+        use.axvline(crossing.month, color="#bbbbbb", linewidth=1)
+        where = (crossing.month, 4 + 12 * (number % 4))
         use.annotate(
-            ", ".join(filter(None, (one.limit, one.about))),
+            ", ".join(filter(None, (crossing.limit, crossing.about))),
             where,
             xytext=(3, 0),
             textcoords="offset points",

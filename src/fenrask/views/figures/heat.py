@@ -58,15 +58,24 @@ def draw_heat(capacity: Capacity, suffix: str) -> bytes:
 
 def _share(capacity: Capacity, exit_name: str) -> Series:
     """The ports wanted of those that exist in each hour, of the pool that binds; not a number where none is taken."""
-    demand, one = capacity.demand, capacity.of(exit_name)
+    demand, exit_capacity = capacity.demand, capacity.of(exit_name)
     stream = (
-        next((each for each in one.streams if one.ports and each.label == one.ports.binding), None) if one else None
+        next(
+            (
+                each
+                for each in exit_capacity.streams
+                if exit_capacity.ports and each.label == exit_capacity.ports.binding
+            ),
+            None,
+        )
+        if exit_capacity
+        else None
     )
-    if one is None or stream is None or not one.port_limit.capacity:
+    if exit_capacity is None or stream is None or not exit_capacity.port_limit.capacity:
         return np.full(demand.hours, np.nan)
     # The pool may be one host's, node's or address's part of what is drawn: its peak is known.
-    scale = one.port_limit.use / max(float(np.max(stream.load.concurrent)), 1e-300)
-    return demand.highest_by_hour(stream.load.concurrent) * scale / one.port_limit.capacity
+    scale = exit_capacity.port_limit.use / max(float(np.max(stream.load.concurrent)), 1e-300)
+    return demand.highest_by_hour(stream.load.concurrent) * scale / exit_capacity.port_limit.capacity
 
 
 def _short(value: float) -> str:

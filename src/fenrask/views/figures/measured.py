@@ -38,12 +38,12 @@ def draw_measured(
         return rendered(paper, suffix)
     grid = paper.add_gridspec(2, 2, width_ratios=[3, 2])
     rates, open_, lasts = (paper.add_subplot(place) for place in (grid[0, 0], grid[1, 0], grid[:, 1]))
-    for one, (colour, style) in shown:
-        name = names[one.subnet + one.destination]
-        _rates(rates, one, stated.get((one.subnet, one.destination)), name, colour, style)
-        times, mean = open_by_minute(summary, pairs, one)
+    for measured, (colour, style) in shown:
+        name = names[measured.subnet + measured.destination]
+        _rates(rates, measured, stated.get((measured.subnet, measured.destination)), name, colour, style)
+        times, mean = open_by_minute(summary, pairs, measured)
         open_.plot((times - times[0]) / 3600, mean, color=colour, linestyle=style, linewidth=1.2, label=name)
-        _durations(lasts, one, name, colour, style)
+        _durations(lasts, measured, name, colour, style)
     hours = len(found[0].days.by_hour)
     _dress(rates, "new connections/s", "hour of the week (Monday first)" if hours > 24 else "hour of the day, UTC")
     rates.set_title(

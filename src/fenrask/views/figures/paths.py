@@ -270,10 +270,10 @@ def _draw_unmet(
 ) -> None:
     """Under each destination, or those together, the needs that flows to it break though they arrive."""
     unmet: dict[str, dict[str, list[str]]] = {}
-    for one in broken:
-        if one.need != "arrives":
-            end = estate.flows[one.flow].other_end
-            unmet.setdefault(first.get(end, end), {}).setdefault(one.need, []).append(one.flow)
+    for unmet_need in broken:
+        if unmet_need.need != "arrives":
+            end = estate.flows[unmet_need.flow].other_end
+            unmet.setdefault(first.get(end, end), {}).setdefault(unmet_need.need, []).append(unmet_need.flow)
     for destination, needs in unmet.items():
         spot = spots.get(("destination", destination))
         if spot is not None:
@@ -334,36 +334,36 @@ def _draw_cross(axes: Axes, line: _Line, last: _Spot, width: float, words: str, 
     axes.text(*at, words, fontsize=9, color=RED, weight="bold", zorder=5, ha=side)
 
 
-def _gaps(one: _Spot, other: _Spot, spots: Mapping[tuple[str, str], _Spot]) -> list[_Spot]:
+def _gaps(from_spot: _Spot, to_spot: _Spot, spots: Mapping[tuple[str, str], _Spot]) -> list[_Spot]:
     """Where a line from one spot to another passes the columns between: in the gap nearest to the straight line."""
     columns: dict[float, list[float]] = {}
     for spot in spots.values():
-        if one.x < spot.x < other.x:
+        if from_spot.x < spot.x < to_spot.x:
             columns.setdefault(spot.x, []).append(spot.y)
     found = []
     for x, heights in sorted(columns.items()):
-        straight = one.y + (other.y - one.y) * (x - one.x) / (other.x - one.x)
+        straight = from_spot.y + (to_spot.y - from_spot.y) * (x - from_spot.x) / (to_spot.x - from_spot.x)
         edges = sorted([max(heights) + 0.07, *heights, min(heights) - 0.07])
         middles = [(low + high) / 2 for low, high in zip(edges, edges[1:], strict=False)]
         found.append(_Spot(x, min(middles, key=lambda y: abs(y - straight))))
     return found
 
 
-def _curve(one: _Spot, other: _Spot, between: Sequence[_Spot], halves: Sequence[float], gap: float) -> Path:
+def _curve(from_spot: _Spot, to_spot: _Spot, between: Sequence[_Spot], halves: Sequence[float], gap: float) -> Path:
     """A line from the right edge of one box to the left edge of another, level where it passes a column.
 
     halves: half the width of each of the two boxes; gap: of those that it passes.
     """
     first, last = halves
-    at = (one.x + first, one.y) if one.x + first < other.x - last else (one.x, one.y)
+    at = (from_spot.x + first, from_spot.y) if from_spot.x + first < to_spot.x - last else (from_spot.x, from_spot.y)
     points, codes = [at], [Path.MOVETO]
-    for spot in (*between, other):
-        half = last if spot is other else gap
+    for spot in (*between, to_spot):
+        half = last if spot is to_spot else gap
         end = (spot.x - half, spot.y) if at[0] < spot.x - half else (spot.x, spot.y)
         middle = (at[0] + end[0]) / 2
         points += [(middle, at[1]), (middle, end[1]), end]
         codes += [Path.CURVE4] * 3
-        if spot is not other:
+        if spot is not to_spot:
             at = (spot.x + half, spot.y)
             points.append(at)
             codes.append(Path.LINETO)

@@ -25,7 +25,9 @@ def draw_ports(capacity: Capacity, suffix: str) -> bytes:
     Where a pool wants more ports than there are, the excess is hatched; blocking is shaded, by the
     scale on the right.
     """
-    busy = sorted((one for one in capacity.exits if one.ports), key=lambda one: one.port_limit.headroom)
+    busy = sorted(
+        (one for one in capacity.exits if one.ports), key=lambda exit_capacity: exit_capacity.port_limit.headroom
+    )
     paper = figure()
     name = capacity.demand.paths.described.estate.estate
     paper.suptitle(f"{name}: ports wanted through the day, and the ports there are", fontsize=15)
@@ -33,8 +35,8 @@ def draw_ports(capacity: Capacity, suffix: str) -> bytes:
         paper.text(0.5, 0.5, "No exit that translates has a connection.", ha="center", fontsize=13)
     full = [one for one in busy if one.port_limit.headroom < 1 - _NEARLY_EMPTY or not one.fits] or busy[:1]
     drawn = full[:_MOST_PANELS]
-    for number, one in enumerate(drawn, 1):
-        _panel(paper.add_subplot(len(drawn), 1, number), capacity, one)
+    for number, exit_capacity in enumerate(drawn, 1):
+        _panel(paper.add_subplot(len(drawn), 1, number), capacity, exit_capacity)
     folded = [f"{one.name} {percent(1 - one.port_limit.headroom)}" for one in busy if one not in drawn]
     if folded:
         paper.supxlabel(f"ports wanted, of those that exist, of the others: {some(folded, 6)}", fontsize=11)

@@ -24,13 +24,13 @@ def draw_schedule(described: Described, found: Schedule, suffix: str) -> bytes:
     plan = found.plan
     bought = {one.needed.key for one in plan.due}
     wanted = [one for one in plan.needed if one.key in bought or not bought]
-    shown = sorted(wanted, key=lambda one: -max(one.addresses[-1] or 0, one.has))[:_MOST]
+    shown = sorted(wanted, key=lambda needed: -max(needed.addresses[-1] or 0, needed.has))[:_MOST]
     paper = figure()
     paper.suptitle(f"{described.estate.estate}: ports wanted and owned, and the bill, month by month", fontsize=15)
     grid = paper.add_gridspec(2, max(1, len(shown)), height_ratios=(1.3, 1))
-    for place, one in enumerate(shown):
+    for place, needed in enumerate(shown):
         axes = paper.add_subplot(grid[0, place])
-        _draw_ports(axes, plan, one)
+        _draw_ports(axes, plan, needed)
         if not place:
             axes.set_ylabel("ports")
     if shown:

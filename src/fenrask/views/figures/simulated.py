@@ -25,8 +25,8 @@ def draw_simulated(estate: str, results: Sequence[tuple[Simulated, Found]], suff
         paper.text(0.5, 0.5, "No exit that translates holds any connection.", ha="center", fontsize=13)
     fullest = sorted(results, key=lambda pair: (pair[1].share, pair[0].busiest / max(1, pair[0].ports)), reverse=True)
     drawn = fullest[:_MOST_PANELS]
-    for number, (one, found) in enumerate(drawn, 1):
-        _panel(paper.add_subplot(len(drawn), 1, number), one, found)
+    for number, (simulated, found) in enumerate(drawn, 1):
+        _panel(paper.add_subplot(len(drawn), 1, number), simulated, found)
     if len(results) > len(drawn):
         paper.supxlabel(f"{len(results) - len(drawn)} more pools block less than these", fontsize=11)
     return rendered(paper, suffix)

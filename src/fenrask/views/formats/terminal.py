@@ -138,7 +138,7 @@ def _fit(parts: Sequence[_Part], room: int) -> None:
     while (excess := sum(one.lines for one in parts if not one.is_behind) - room) > 0:
         if longer := [one for one in parts if one.can_shrink]:
             # Little by little, since a row may be several lines.
-            max(longer, key=lambda one: one.lines).shrink(max(1, excess // (4 * len(longer))))
+            max(longer, key=lambda part: part.lines).shrink(max(1, excess // (4 * len(longer))))
         elif others := [one for one in parts[1:] if not one.is_behind and one.table.rows and not one.table.is_answer]:
             others[-1].is_behind = True
         else:
@@ -314,7 +314,7 @@ def column_widths(
         least[least.index(max(least))] -= 1
     few = [texts[:_MEASURED_ROWS] for texts in cells]
     ways = [_widened(least, wanted, room, first) for first in range(len(least) if len(least) > 1 else 1)]
-    widths = min(ways, key=lambda one: _height(few, one))
+    widths = min(ways, key=lambda way: _height(few, way))
     # Headings get what is left over.
     for number, heading in enumerate(headings):
         widths[number] += max(0, min(len(heading) - widths[number], room - sum(widths)))

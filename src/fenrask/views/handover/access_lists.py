@@ -102,25 +102,25 @@ def _lists(described: Described) -> Iterator[_List]:
             yield _List(f"exit {owner}", "out", ordered, rest, is_stateful=True, is_filter=False)
 
 
-def _acl(described: Described, version: int, one: _List, answers: _List | None) -> dict[str, Any]:
+def _acl(described: Described, version: int, acl: _List, answers: _List | None) -> dict[str, Any]:
     """A list for one IP version: entries of both cannot stand in one."""
     aces = [*_replies(described, version, answers)] if answers is not None else []
-    aces += [ace for name, rule in one.rules for ace in _aces(described, version, name, rule, one.is_filter)]
-    aces.append({"name": "rest", "matches": {}, "actions": {"forwarding": _forwarding(one.rest)}})
+    aces += [ace for name, rule in acl.rules for ace in _aces(described, version, name, rule, acl.is_filter)]
+    aces.append({"name": "rest", "matches": {}, "actions": {"forwarding": _forwarding(acl.rest)}})
     kind = f"ietf-access-control-list:ipv{version}-acl-type"
-    name = f"{one.place}, {one.direction}, IPv{version}"
-    return {"name": name if answers is not None else f"{name}, {one.keeping}", "type": kind, "aces": {"ace": aces}}
+    name = f"{acl.place}, {acl.direction}, IPv{version}"
+    return {"name": name if answers is not None else f"{name}, {acl.keeping}", "type": kind, "aces": {"ace": aces}}
 
 
-def _replies(described: Described, version: int, one: _List) -> Iterator[dict[str, Any]]:
+def _replies(described: Described, version: int, allowing: _List) -> Iterator[dict[str, Any]]:
     """Entries for the answers to what a list allows: from the ports that it allows, to ports that hosts open from.
 
     One of TCP has its ACK bit set (RFC 9293, section 3.10), which no packet has that opens a connection; one of UDP
     looks as any other.
     """
-    allowed = [(name, rule) for name, rule in one.rules if rule.action == "allow"]
-    aces = [ace for name, rule in allowed for ace in _aces(described, version, name, rule, one.is_filter)]
-    if one.rest == "allow":
+    allowed = [(name, rule) for name, rule in allowing.rules if rule.action == "allow"]
+    aces = [ace for name, rule in allowed for ace in _aces(described, version, name, rule, allowing.is_filter)]
+    if allowing.rest == "allow":
         aces.append({"name": "rest", "matches": {}})
     for ace in aces:
         layer = ace["matches"].get(f"ipv{version}", {})

@@ -17,8 +17,8 @@ def host_file_name(translator: Translator) -> str:
 
 def translator_files(estate: str, found: Sequence[Translator], outward: str) -> Iterator[HandoverFile]:
     """For each host its rules and the size of its table."""
-    for one in found:
-        about = f"rules for the translator host {one.exit}: nft -f"
-        yield HandoverFile(host_file_name(one), about, rules_file(one, outward, estate).encode("utf-8"))
-        about = f"the connection table of {one.exit}: sysctl -p"
-        yield HandoverFile(file_name(one.exit, ".sysctl.conf"), about, sysctl_file(one).encode("utf-8"))
+    for translator in found:
+        about = f"rules for the translator host {translator.exit}: nft -f"
+        yield HandoverFile(host_file_name(translator), about, rules_file(translator, outward, estate).encode("utf-8"))
+        about = f"the connection table of {translator.exit}: sysctl -p"
+        yield HandoverFile(file_name(translator.exit, ".sysctl.conf"), about, sysctl_file(translator).encode("utf-8"))

@@ -67,8 +67,8 @@ def _links(estate: Estate) -> Iterator[dict[str, Any]]:
     pairs = [(_id("subnet", name), _id("network", one.network)) for name, one in estate.subnets.items()]
     for name, exit_ in estate.exits.items():
         pairs += [(_id("exit", name), other) for other in _attached(name, exit_)]
-    for one, other in pairs:
-        for source, target in ((one, other), (other, one)):
+    for first, second in pairs:
+        for source, target in ((first, second), (second, first)):
             ends = {"source": {"source-node": source}, "destination": {"dest-node": target}}
             yield {"link-id": f"{source}>{target}", **ends}
 

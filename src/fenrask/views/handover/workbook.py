@@ -144,23 +144,34 @@ def _designs(sheet: Any, bills: Any, comparison: Comparison) -> None:
     _write(bills, [_BILL])
     passing = [n for n, one in enumerate(comparison.ranked, 2) if one.passes]
     above = 1
-    for row, one in enumerate(comparison.ranked, 2):
-        _write(bills, [(one.design.name,)])
-        last = _bill_rows(bills, scaled_bill(one.evaluation.paths, one.evaluation.plan), above + 2)
+    for row, candidate in enumerate(comparison.ranked, 2):
+        _write(bills, [(candidate.design.name,)])
+        last = _bill_rows(bills, scaled_bill(candidate.evaluation.paths, candidate.evaluation.plan), above + 2)
         month: Any = _Formula(f"SUM('{bills.title}'!G{above + 2}:G{last})") if last > above + 1 else 0
         more = _Formula(f"C{row}-C${passing[0]}") if passing else ""
-        _write(sheet, [(one.design.name, "yes" if one.passes else "no", month, more)])
+        _write(sheet, [(candidate.design.name, "yes" if candidate.passes else "no", month, more)])
         above = last
 
 
 def _capacity(sheet: Any, evaluation: Evaluation) -> None:
     _write(sheet, [("exit", "limit", "unit", "use at the peak", "capacity", "headroom", "verdict")])
     row = 2
-    for one in evaluation.capacity.every:
-        for limit in one.limits:
+    for exit_limits in evaluation.capacity.every:
+        for limit in exit_limits.limits:
             left = _Formula(f'IF(E{row}=0,"",(E{row}-D{row})/E{row})', "0.0%")
             _write(
-                sheet, [(one.name, limit.limit, limit.unit, float(limit.use), float(limit.capacity), left, one.verdict)]
+                sheet,
+                [
+                    (
+                        exit_limits.name,
+                        limit.limit,
+                        limit.unit,
+                        float(limit.use),
+                        float(limit.capacity),
+                        left,
+                        exit_limits.verdict,
+                    )
+                ],
             )
             row += 1
 

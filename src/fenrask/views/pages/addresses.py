@@ -53,7 +53,7 @@ def addresses_page(evaluation: Evaluation, plan: AddressPlan | None = None) -> P
         (one.name, one.in_use, one.blocks, one.entries, one.bought, one.waste, _seen_by(plan, one))
         for one in plan.exits
     ]
-    listed = sorted(plan.partners, key=lambda one: (one.fits, not one.fixed))
+    listed = sorted(plan.partners, key=lambda partner: (partner.fits, not partner.fixed))
     partners = [
         (one.destination, _allow(one), one.entries, one.most, _fits(one), one.missing, one.idle) for one in listed
     ]

@@ -35,7 +35,7 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
         cost = f"{cents(best.curve.at(found.volume)):,} {found.currency}/month"
         summary = [f'{now}: cheapest {what} that meets {needs} is "{best.design}", {cost} for the whole estate.']
         if (change := found.nearest) is not None:
-            other = change.other if change.one == best.design else change.one
+            other = change.second if change.first == best.design else change.first
             side = "above" if change.at.volume > found.volume else "below"
             summary.append(f'"{other}" is cheaper {side} {figure(float(change.at.volume))} {found.unit}/month.')
         else:
@@ -59,11 +59,11 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
         Column("until_volume", "up to", "figure", sparse=True),
         Column("hosts", "that is hosts", "count"),
     )
-    near = sorted(found.meetings, key=lambda one: abs(one.at.volume - found.volume))
+    near = sorted(found.meetings, key=lambda meeting: abs(meeting.at.volume - found.volume))
     rows = [
         (
-            one.one,
-            one.other,
+            one.first,
+            one.second,
             _WORDS[one.at.kind],
             one.at.volume,
             one.at.until,
@@ -87,15 +87,15 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
 def _above_a_wage(found: BreakEven) -> list[str]:
     """The wage above which something with less work takes the best one's place, and what that does for downtime."""
     best = found.best
-    less = [one for one in found.wages if best is not None and one.other == best.design]
+    less = [one for one in found.wages if best is not None and one.harder == best.design]
     if not less:
         return []
-    first = min(less, key=lambda one: one.per_hour)
+    first = min(less, key=lambda wage: wage.per_hour)
     down = ""
     if first.more_down_minutes:
         change = "less" if first.more_down_minutes > 0 else "more"
         down = f", down {abs(first.more_down_minutes):,.2f} min/month {change}"
-    return [f'Above {cents(first.per_hour):,} {found.currency} an hour of work "{first.one}" is cheaper{down}.']
+    return [f'Above {cents(first.per_hour):,} {found.currency} an hour of work "{first.easier}" is cheaper{down}.']
 
 
 def _wages(found: BreakEven) -> Table:
@@ -108,7 +108,7 @@ def _wages(found: BreakEven) -> Table:
         Column("wage_amount", f"same cost at {found.currency}/hour", "number", decimals=2),
     )
     rows = [
-        (one.one, one.other, one.more_hours, one.more_down_minutes, one.per_hour if one.per_hour >= 0 else None)
+        (one.easier, one.harder, one.more_hours, one.more_down_minutes, one.per_hour if one.per_hour >= 0 else None)
         for one in found.wages
     ]
     title = f"Managed or self-run: the wage at which both cost the same (now {cents(found.wage_per_hour):,}), a month"

@@ -79,8 +79,8 @@ def capacity_page(capacity: Capacity, divisible: Container[str] = ()) -> Page:
     divisible: the exits whose division over several was tried, and does.
     """
     described = capacity.demand.paths.described
-    ordered = sorted(capacity.exits, key=lambda one: (one.fits, one.port_limit.headroom))
-    every = sorted(capacity.every, key=lambda one: (one.fits, _room(one)))
+    ordered = sorted(capacity.exits, key=lambda exit_capacity: (exit_capacity.fits, exit_capacity.port_limit.headroom))
+    every = sorted(capacity.every, key=lambda exit_limits: (exit_limits.fits, _room(exit_limits)))
     limits = [(one, limit, limit.detail) for one in every for limit in one.limits]
     limits += [
         (one, limit, f"after a fault: {fault}") for one in every for fault, limit in one.over_after_faults.items()
@@ -149,10 +149,9 @@ def _summary(capacity: Capacity, every: list[ExitLimits], divisible: Container[s
         after = f" now, {then} not after a fault" if then else ""
         words = [f"{counted(_exits(every), 'exit')}: all carry their load{after}."]
         if tight:
-            one, limit = tight
-            words.append(
-                f"First limit as load grows: {_name(limit)} of {one.name}, at {_grown(limit.growth or 0.0)} load."
-            )
+            exit_limits, limit = tight
+            grown = _grown(limit.growth or 0.0)
+            words.append(f"First limit as load grows: {_name(limit)} of {exit_limits.name}, at {grown} load.")
         return tuple(words)
     words = [one.verdict for one in short[:_SUMMARY]]
     if len(short) > _SUMMARY:

@@ -171,8 +171,8 @@ def _flows(choice: Choice) -> Iterator[tuple[object, ...]]:
     rows: dict[tuple[str, tuple[str, ...]], list[tuple[Unit, Lost | None, str]]] = {}
     paths, down = choice.evaluation.paths, choice.evaluation.down_minutes
     lost: dict[tuple[object, ...], list[Lost]] = {}
-    for one in choice.lost:
-        lost.setdefault((one.unit.flows, one.unit.subnets), []).append(one)
+    for missed in choice.lost:
+        lost.setdefault((missed.unit.flows, missed.unit.subnets), []).append(missed)
     for unit, _ in choice.mix.options:
         own = [path for name in unit.examples for path in paths.by_flow.get(name, []) if unit.holds(path)]
         exits = dict.fromkeys(" > ".join(path.trace.exits) or "local" for path in own)
@@ -209,8 +209,8 @@ def _difference(chosen: Mix, other: Mix) -> list[str]:
 
 
 def _lost(lost: Sequence[Lost]) -> Iterator[tuple[object, ...]]:
-    for one in sorted(lost, key=_nearness):
-        yield (one.unit.flows, one.unit.network, one.option.name, one.more, one.why)
+    for missed in sorted(lost, key=_nearness):
+        yield (missed.unit.flows, missed.unit.network, missed.option.name, missed.more, missed.why)
 
 
 def _nearness(lost: Lost) -> tuple[bool, int, float]:

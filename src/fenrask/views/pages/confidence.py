@@ -49,7 +49,7 @@ _INPUTS = (
 
 def capacity_confidence_page(estate: str, found: Confident) -> Page:
     """Each exit: how sure its addresses suffice, how many do with the confidence asked for, what to measure first."""
-    ordered = sorted(found.exits, key=lambda one: one.now)
+    ordered = sorted(found.exits, key=lambda at_exit: at_exit.now)
     rows = [
         (
             one.exit, one.sized.addresses, one.now, one.wanted, one.if_apart, *map(round, one.peaks),
@@ -62,16 +62,20 @@ def capacity_confidence_page(estate: str, found: Confident) -> Page:
         sized = [f"{one.exit} {one.sized.needed}" for one in ordered if one.sized.needed is not None]
         told = f" Addresses needed for it: {', '.join(sized)}." if sized else ""
         summary.append(f"{NO_RANGE}{told}")
-    for one in ordered[:3] if found.inputs else ():
-        has = counted(one.sized.addresses, "address suffices", "addresses suffice")
-        more = "no number does" if one.wanted is None else f"{one.wanted} with {percent(one.suffices[one.wanted])}"
-        better = "" if one.wanted == one.sized.addresses else f"; {more}"
-        summary.append(f"{one.exit}: {has} with {percent(one.now)} confidence{better}.")
-    for one in ordered[:3] if found.inputs else ():
-        if one.if_apart != one.wanted:
-            fewer = "none" if one.if_apart is None else str(one.if_apart)
+    for at_exit in ordered[:3] if found.inputs else ():
+        has = counted(at_exit.sized.addresses, "address suffices", "addresses suffice")
+        more = (
+            "no number does"
+            if at_exit.wanted is None
+            else f"{at_exit.wanted} with {percent(at_exit.suffices[at_exit.wanted])}"
+        )
+        better = "" if at_exit.wanted == at_exit.sized.addresses else f"; {more}"
+        summary.append(f"{at_exit.exit}: {has} with {percent(at_exit.now)} confidence{better}.")
+    for at_exit in ordered[:3] if found.inputs else ():
+        if at_exit.if_apart != at_exit.wanted:
+            fewer = "none" if at_exit.if_apart is None else str(at_exit.if_apart)
             words = "ranges of one workload or destination are taken to move together"
-            summary.append(f"{one.exit}: {words}; were they independent, {fewer} would do.")
+            summary.append(f"{at_exit.exit}: {words}; were they independent, {fewer} would do.")
     short = [one for one in found.limits if one.kept < found.level]
     if short:
         each = some(f"{one.limit.limit} of {one.exit} ({percent(one.kept)})" for one in short)
@@ -97,7 +101,7 @@ def _limits(found: Confident) -> Iterator[Table]:
     """The limits beside ports that some samples exceed, where there are any."""
     rows = [
         (one.exit, one.limit.limit, one.kept, one.use, one.limit.capacity, one.limit.unit)
-        for one in sorted(found.limits, key=lambda one: one.kept)
+        for one in sorted(found.limits, key=lambda limit: limit.kept)
     ]
     if rows:
         title = f"Limits that some samples exceed, and {found.level:.1%} confidence"
@@ -128,7 +132,7 @@ def compare_confidence_page(estate: str, comparison: Comparison, found: Mapping[
         cheapest = {name: float((least == n).mean()) for n, name in enumerate(passing)}
     rows = [
         (one.design.name, "yes" if one.passes else "no", cheapest.get(one.design.name), *found[one.design.name].month)
-        for one in sorted(comparison.ranked, key=lambda one: -cheapest.get(one.design.name, -1.0))
+        for one in sorted(comparison.ranked, key=lambda candidate: -cheapest.get(candidate.design.name, -1.0))
     ]
     columns = (
         Column("design", "design"),

@@ -47,14 +47,14 @@ def confirm_page(
     estate: str, found: Sequence[Confirmed], compared: Sequence[Compared] = (), unread: Sequence[str] = ()
 ) -> Page:
     """Every observation's verdict, the doubtful first; for each difference its likely cause and what to check next."""
-    ordered = sorted(found, key=lambda one: (one.well, not one.differs))
+    ordered = sorted(found, key=lambda confirmed: (confirmed.well, not confirmed.differs))
     rows = [(one.subnet or "any", one.destination, one.planned, one.seen_as, one.times, one.verdict) for one in ordered]
     causes = [
         (one.subnet or "any", one.destination, one.verdict, one.cause, one.check_next)
         for one in ordered
         if not one.well
     ]
-    others = sorted(compared, key=lambda one: one.verdict != DIFFERENT)
+    others = sorted(compared, key=lambda row: row.verdict != DIFFERENT)
     causes += [
         (f"{one.what} of {one.about}", one.item, one.verdict, one.cause, one.check_next)
         for one in others
@@ -155,14 +155,14 @@ def _from_outside(evaluation: Evaluation) -> Iterator[_Row]:
     described = evaluation.described
     told = set[tuple[object, ...]]()
     for some in outcomes(described, attempts(described)).values():
-        for one in some:
-            asked, subnet = one.attempt, one.traces[0].subnet if one.traces else ""
-            key = (asked.origin, asked.to, subnet, one.arrives, one.why, one.part)
-            if key in told or _is_nowhere(described.estate, one):
+        for outcome in some:
+            asked, subnet = outcome.attempt, outcome.traces[0].subnet if outcome.traces else ""
+            key = (asked.origin, asked.to, subnet, outcome.arrives, outcome.why, outcome.part)
+            if key in told or _is_nowhere(described.estate, outcome):
                 continue
             told.add(key)
             sender = str(asked.host or asked.origin)
-            inward = one.traces[0].inward if one.traces else None
+            inward = outcome.traces[0].inward if outcome.traces else None
             to, at = str(asked.target or asked.to), asked.port
             where = f"a host of {asked.to}" + (f" in {subnet}" if subnet else "")
             if asked.to in described.estate.exits:
@@ -173,9 +173,9 @@ def _from_outside(evaluation: Evaluation) -> Iterator[_Row]:
             elif asked.target is not None or asked.to in described.estate.destinations:
                 stated = described.estate.destinations.get(asked.to)
                 where = str(asked.target or (stated.names[0] if stated and stated.names else asked.to))
-            look = "then read the source address on the host" if one.arrives else "it must fail: write -"
-            planned = (one.source or "an answer") if one.arrives else f"no answer ({one.why})"
+            look = "then read the source address on the host" if outcome.arrives else "it must fail: write -"
+            planned = (outcome.source or "an answer") if outcome.arrives else f"no answer ({outcome.why})"
             origin = "on the internet" if asked.origin == INTERNET else f"of {asked.origin}"
             how = f"from a host {origin}: {_sending(at, asked.protocol, where)}; {look}"
-            must = _CAN if one.could else _MUST_NOT if not one.arrives else _MUST if one.is_needed else _CAN
+            must = _CAN if outcome.could else _MUST_NOT if not outcome.arrives else _MUST if outcome.is_needed else _CAN
             yield "", sender, to, str(asked.port), "", must, planned, how

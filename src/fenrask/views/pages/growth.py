@@ -84,8 +84,8 @@ def sensitivity_page(estate: str, currency: str, effects: Sequence[Effect]) -> P
     money = f"{currency}/month"
     summary = ["No input moves the bill."]
     if effects:
-        top = max(effects, key=lambda one: abs(one.month_change))
-        tight = min(effects, key=lambda one: one.headroom_change)
+        top = max(effects, key=lambda effect: abs(effect.month_change))
+        tight = min(effects, key=lambda effect: effect.headroom_change)
         summary = [f"The bill depends most on {top.about}: {cents(top.month_change):+,} {money} for +10%."]
         if tight.headroom_change < 0:
             points = f"{100 * tight.headroom_change:+.1f} points"

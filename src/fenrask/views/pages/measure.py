@@ -119,7 +119,7 @@ def measure_page(
     ]
     lines += _said(summary, found)
     if found:
-        top = max(found, key=lambda one: one.concurrent_peak)
+        top = max(found, key=lambda measured: measured.concurrent_peak)
         lines.append(
             f"Most concurrent connections: {top.concurrent_peak:,} from {top.subnet} to {top.destination}; "
             "mapping timeouts come on top of these (see demand)."
@@ -128,10 +128,9 @@ def measure_page(
         lines.append(_next_day(found))
         lines += _growing(found)
     if off := _differing(found, stated):
-        one, times = off
-        lines.append(
-            f"Least like its flow: {one.subnet} to {one.destination} opens {times:.2g} times as many as stated."
-        )
+        measured, times = off
+        pair = f"{measured.subnet} to {measured.destination}"
+        lines.append(f"Least like its flow: {pair} opens {times:.2g} times as many as stated.")
     tables = [
         Table("loads", "Load by subnet and destination", _LOADS, rows, empty="no connection", shown=16),
         Table(
@@ -268,26 +267,26 @@ _ALIKE = 0.02
 def _kept(found: Sequence[Measured]) -> str:
     """Whether what flows are given has as many connections open as were measured."""
     each = [(abs(one.concurrent_by_law / one.concurrent - 1), one) for one in found if one.concurrent]
-    worst, one = max(each, key=lambda pair: pair[0], default=(0.0, found[0]))
+    worst, measured = max(each, key=lambda pair: pair[0], default=(0.0, found[0]))
     if worst <= _ALIKE:
         return f"Rate times law is what was open in the mean, within {percent(worst)}: --save keeps it."
     return (
-        f"Rate times law is not what was open in the mean: {one.concurrent_by_law:.3g}, and "
-        f"{one.concurrent:.3g} were, from {one.subnet} to {one.destination}. Measure for longer."
+        f"Rate times law is not what was open in the mean: {measured.concurrent_by_law:.3g}, and "
+        f"{measured.concurrent:.3g} were, from {measured.subnet} to {measured.destination}. Measure for longer."
     )
 
 
 def _next_day(found: Sequence[Measured]) -> str:
     """How sure the loads are for the next day, of the one that is least so."""
-    one = max(found, key=lambda one: one.days.next_day[1] / one.days.last)
-    low, high = (bound / one.days.last - 1 for bound in one.days.next_day)
+    measured = max(found, key=lambda each: each.days.next_day[1] / each.days.last)
+    low, high = (bound / measured.days.last - 1 for bound in measured.days.next_day)
     within = f"the next day is between {percent(-low)} below and {percent(high)} above what is planned (90% confidence)"
-    days = counted(one.days.number, "day")
-    if not one.days.free:
+    days = counted(measured.days.number, "day")
+    if not measured.days.free:
         return f"{days} cannot show how days vary. With {percent(PRIOR_CV)} assumed, {within}. Measure more days."
-    grows = f" and grow by {100 * one.days.trend:.2g}% a day" if one.days.trend else ""
-    pair = f"{one.subnet} to {one.destination}"
-    return f"{days} vary by {percent(one.days.cv)}{grows}: {within}, for {pair}, the least certain."
+    grows = f" and grow by {100 * measured.days.trend:.2g}% a day" if measured.days.trend else ""
+    pair = f"{measured.subnet} to {measured.destination}"
+    return f"{days} vary by {percent(measured.days.cv)}{grows}: {within}, for {pair}, the least certain."
 
 
 def _growing(found: Sequence[Measured]) -> Iterator[str]:
@@ -295,13 +294,13 @@ def _growing(found: Sequence[Measured]) -> Iterator[str]:
     known = [one for one in found if one.days.growth]
     if not known:
         return
-    one = max(known, key=lambda one: one.concurrent_peak)
-    growth = one.days.growth
+    measured = max(known, key=lambda each: each.concurrent_peak)
+    growth = measured.days.growth
     assert growth is not None
     low, likely, high = (percent(each) for each in (growth.low, growth.likely, growth.high))
     yield (
-        f"{one.subnet} to {one.destination} grows by {likely} a month ({low} to {high}, 90% confidence): --propose "
-        "writes growth_per_month of each flow that states none."
+        f"{measured.subnet} to {measured.destination} grows by {likely} a month ({low} to {high}, 90% confidence): "
+        "--propose writes growth_per_month of each flow that states none."
     )
 
 

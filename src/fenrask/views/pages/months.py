@@ -94,4 +94,4 @@ def _rows(by_month: Sequence[Iterable[tuple[str, Fraction]]]) -> list[tuple[str,
         for name, amount in amounts:
             found.setdefault(name, [Fraction(0)] * len(by_month))[number] += amount
     rows = [(name, amounts[0], amounts[-1], sum(amounts, Fraction(0))) for name, amounts in found.items()]
-    return sorted(rows, key=lambda one: -one[3])
+    return sorted(rows, key=lambda row: -row[3])

@@ -70,9 +70,9 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
     """Every flow's paths with their verdicts, those with something wrong first, and the needs they do not meet."""
     estate = paths.described.estate
     needs: dict[str, list[str]] = {}
-    for one in broken:
-        if one.need != "arrives":
-            needs.setdefault(one.flow, []).append(one.need)
+    for missed in broken:
+        if missed.need != "arrives":
+            needs.setdefault(missed.flow, []).append(missed.need)
     outcomes, outcome, of_path = _by_outcome(paths)
     width = len(outcomes)
     keys, first = np.unique(paths.flow * width + of_path, return_index=True)
@@ -144,8 +144,8 @@ def _by_outcome(paths: Paths) -> tuple[list[_Outcome], dict[int, int], Numbers]:
         trace = kind.box.trace
         if id(trace) not in known:
             seen_as = _seen_as(trace) if trace.verdict.arrives else "nothing"
-            one = _Outcome(trace.exits, seen_as, trace.verdict.value)
-            known[id(trace)] = places.setdefault(one, len(places))
+            shown = _Outcome(trace.exits, seen_as, trace.verdict.value)
+            known[id(trace)] = places.setdefault(shown, len(places))
     each = paths.pairs.of_rows([known[id(kind.box.trace)] for kind in paths.pairs.kinds], np.intp)
     return list(places), known, each[paths.own]
 
@@ -338,7 +338,7 @@ _LINES = (
 
 def lines_page(estate: str, found: Sequence[Exchanged]) -> Page:
     """What third parties announce and are told, the doubtful first."""
-    ordered = sorted(found, key=lambda one: not one.faults)
+    ordered = sorted(found, key=lambda line: not line.faults)
     rows = [
         (one.party, one.line, one.direction, str(one.prefix), one.is_taken, one.needed_by, one.known_in, one.faults)
         for one in ordered

@@ -112,13 +112,13 @@ def _row(step: int | None, rehearsed: Rehearsed) -> tuple[object, ...]:
 
 def _differences(rows: Sequence[tuple[int | None, Rehearsed]]) -> list[tuple[object, ...]]:
     found: list[tuple[object, ...]] = []
-    for step, one in rows:
-        if one.differs:
+    for step, rehearsed in rows:
+        if rehearsed.differs:
             told = "; ".join(
                 f"{each.verdict.value} by {some(each.exits) or 'no exit'}" + (f" ({each.why})" if each.why else "")
-                for each in one.own.planned
+                for each in rehearsed.own.planned
             )
-            tried = one.observed[0].tried
+            tried = rehearsed.observed[0].tried
             such = f"{tried.sender} to {tried.target}, {tried.protocol} port {tried.port}"
-            found.append((step, one.own.sender, one.own.to, told, one.differs, such, one.limit))
+            found.append((step, rehearsed.own.sender, rehearsed.own.to, told, rehearsed.differs, such, rehearsed.limit))
     return found

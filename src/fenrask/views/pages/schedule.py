@@ -204,7 +204,7 @@ def _summary(found: Schedule, described: Described, first: date | None) -> Itera
         yield f"Not in use this month, though other commands count it: {some(gone)}."
     sure = f" with {plan.level:.0%} confidence" if plan.is_uncertain else ""
     if plan.due:
-        number, soon = counted(len(plan.due), "order", "orders"), min(plan.due, key=lambda one: one.order_by)
+        number, soon = counted(len(plan.due), "order", "orders"), min(plan.due, key=lambda due: due.order_by)
         yield (
             f"{number} in {months} months{sure}: {cents(plan.added):,} {currency} to the end; "
             f"first {_what(soon)} for {soon.needed.name}, {_by(soon.order_by, first)}."

@@ -51,42 +51,44 @@ def simulate_page(
     rows: list[tuple[Any, ...]] = []
     concurrent: list[tuple[Any, ...]] = []
     not_counted = list(not_run)
-    for one, found in results:
-        worst_s, worst = one.worst_minute(found)
+    for simulated, found in results:
+        worst_s, worst = simulated.worst_minute(found)
         rows.append(
             (
-                one.exit,
-                one.pool,
+                simulated.exit,
+                simulated.pool,
                 found.share,
                 f"{100 * found.low:.1f}-{percent(found.high)}",
                 found.low,
                 found.high,
-                one.formula,
+                simulated.formula,
                 clock_text(worst_s) if found.blocked else "none",
                 worst,
-                one.recovers_s(found, target),
-                one.standing_back or None,
-                one.standing_without if one.standing_back else None,
+                simulated.recovers_s(found, target),
+                simulated.standing_back or None,
+                simulated.standing_without if simulated.standing_back else None,
                 *_waits(found),
-                one.what,
+                simulated.what,
                 found.runs,
                 found.attempts,
                 found.blocked,
             )
         )
         concurrent += [
-            (one.exit, one.pool, clock_text(begins), round(mean), round(low), round(high), blocked)
-            for begins, mean, low, high, blocked in one.by_period(found)
+            (simulated.exit, simulated.pool, clock_text(begins), round(mean), round(low), round(high), blocked)
+            for begins, mean, low, high, blocked in simulated.by_period(found)
         ]
-        not_counted += [f"{one.exit}, {one.pool}: {words}" for words in one.not_counted]
+        not_counted += [f"{simulated.exit}, {simulated.pool}: {words}" for words in simulated.not_counted]
         if found.at_host:
             share = found.at_host / (found.at_host + found.attempts)
             words = f"{share_text(share)} of connections, which hosts do not open by their own limit"
-            not_counted.append(f"{one.exit}, {one.pool}: {words}")
+            not_counted.append(f"{simulated.exit}, {simulated.pool}: {words}")
         if found.let_go:
-            not_counted.append(f"{one.exit}, {one.pool}: {found.let_go:,} retries that were too many to follow")
+            not_counted.append(
+                f"{simulated.exit}, {simulated.pool}: {found.let_go:,} retries that were too many to follow"
+            )
         if found.interrupted:
-            not_counted.append(f"{one.exit}, {one.pool}: stopped after {found.runs} runs")
+            not_counted.append(f"{simulated.exit}, {simulated.pool}: stopped after {found.runs} runs")
     tables = (
         Table("pools", "New connections that find no free port, simulated and by formula", _BLOCKED, rows),
         Table(
@@ -119,11 +121,12 @@ def _summary(results: Sequence[tuple[Simulated, Found]], target: float, case: st
     when = f" in the case {case}" if case else ""
     if not results:
         return ("Nothing was simulated: no translating exit has any load.",)
-    one, found = max(results, key=lambda pair: (pair[0].standing_share, pair[1].share))
-    if one.standing_without:
+    simulated, found = max(results, key=lambda pair: (pair[0].standing_share, pair[1].share))
+    if simulated.standing_without:
         waits = (
-            f"{one.standing_without:,.0f} of {one.standing_back:,.0f} always-open connections that come back to "
-            f"{one.exit} find no port until the case is over ({share_text(one.standing_share)})"
+            f"{simulated.standing_without:,.0f} of {simulated.standing_back:,.0f} always-open connections "
+            f"that come back to {simulated.exit} find no port until the case is over "
+            f"({share_text(simulated.standing_share)})"
         )
         if not found.blocked:
             return (waits,)
@@ -141,24 +144,24 @@ def _summary(results: Sequence[tuple[Simulated, Found]], target: float, case: st
     else:
         summary = []
     summary.append(
-        f"{share_text(found.share)} of new connections to {one.pool} find no free port at {one.exit}{when} "
+        f"{share_text(found.share)} of new connections to {simulated.pool} find no free port at {simulated.exit}{when} "
         f"(95% confidence interval {100 * found.low:.1f}-{share_text(found.high)}, {counted(found.runs, 'run')})"
     )
-    worst_s, worst = one.worst_minute(found)
+    worst_s, worst = simulated.worst_minute(found)
     summary.append(f"worst minute: from {clock_text(worst_s)}, {share_text(worst)}")
-    if one.formula is not None:
-        inside = found.low <= one.formula <= found.high
-        points = 100 * (one.formula - found.share)
+    if simulated.formula is not None:
+        inside = found.low <= simulated.formula <= found.high
+        points = 100 * (simulated.formula - found.share)
         word = "within that interval" if inside else f"{abs(points):.1f} points {'higher' if points > 0 else 'lower'}"
-        summary.append(f"formula: {share_text(one.formula)}, {word}")
-    if one.storm_s is not None:
-        recovers = one.recovers_s(found, target)
+        summary.append(f"formula: {share_text(simulated.formula)}, {word}")
+    if simulated.storm_s is not None:
+        recovers = simulated.recovers_s(found, target)
         end = (
             "it does not recover in the time simulated" if recovers is None else f"it recovers in {span_text(recovers)}"
         )
         begins = "after all connections are opened again,"
-        if one.lasts_s is not None:
-            at = clock_text(one.moment_s(round(one.storm_s / one.step_s)))
-            begins = f"the case strikes at {at}, for {span_text(one.lasts_s)};"
+        if simulated.lasts_s is not None:
+            at = clock_text(simulated.moment_s(round(simulated.storm_s / simulated.step_s)))
+            begins = f"the case strikes at {at}, for {span_text(simulated.lasts_s)};"
         summary.append(f"{begins} {end}")
     return tuple(summary)

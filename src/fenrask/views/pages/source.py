@@ -29,7 +29,7 @@ _ORDER = ("path", "source", "lost", "-", "no")
 def case_rows(subnet: str, cases: Sequence[Shown]) -> Iterator[tuple[object, ...]]:
     """A row for each path in each case; those in which something changes before the others."""
     now = cases[0]
-    for case in (now, *sorted(cases[1:], key=lambda one: _ORDER.index(one.change_from(now)))):
+    for case in (now, *sorted(cases[1:], key=lambda case: _ORDER.index(case.change_from(now)))):
         if case.cut_off:
             yield case.case, [], "", f"no traffic: {subnet} is lost itself", None, "-"
             continue

@@ -13,7 +13,7 @@ __all__ = ["stress_page"]
 
 def stress_page(estate: str, currency: str, outcomes: Sequence[Outcome]) -> Page:
     """Every case, the worst first; then why flows are cut off and exits overloaded."""
-    ordered = sorted(outcomes, key=lambda one: one.severity, reverse=True)
+    ordered = sorted(outcomes, key=lambda outcome: outcome.severity, reverse=True)
     columns = (
         Column("case", "case", is_answer=True),
         Column("cut_off_count", "flows cut off", "count", is_answer=True),
@@ -88,9 +88,9 @@ def _summary(ordered: Sequence[Outcome]) -> tuple[str, ...]:
         parts.append(f"takes all hosts of {workloads} ({flows})")
     if parts:
         summary.append(f"Worst: {worst.case} {' and '.join(parts)}.")
-    loaded = max(harmful, key=lambda one: (bool(one.overloaded), one.blocking))
+    loaded = max(harmful, key=lambda outcome: (bool(outcome.overloaded), outcome.blocking))
     if loaded.overloaded:
-        short = max(loaded.overloaded, key=lambda one: one.blocking)
+        short = max(loaded.overloaded, key=lambda exit_: exit_.blocking)
         share = f": {percent(short.blocking)} of new connections fail for want of a port" if short.blocking else ""
         summary.append(f"{loaded.case} overloads {short.name}{share}.")
     return tuple(summary)

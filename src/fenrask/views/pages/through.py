@@ -22,7 +22,7 @@ def through_page(found: Sequence[Through], absent: Collection[str]) -> Page:
     """
     first = found[0].candidate.evaluation
     currency, months = first.bill.currency, len(found[0].amounts)
-    ranked = sorted(found, key=lambda one: (-one.passing, one.total))
+    ranked = sorted(found, key=lambda design: (-design.passing, design.total))
     rows = [
         (
             one.candidate.design.name, _until(one, months), one.passing, one.once or None,

@@ -52,7 +52,7 @@ def taken(ahead: Sequence[Evaluation]) -> tuple[tuple[Taken, ...], list[Bill]]:
         for begin in begins:
             months = [saving(month) for month in range(begin, begin + offered[name])]
             found.append(Taken(name, begin, begin + offered[name] - 1, sum(months, Fraction(0)), min(months)))
-    found.sort(key=lambda one: (one.begin, one.name))
+    found.sort(key=lambda commitment: (commitment.begin, commitment.name))
     in_force = [frozenset(one.name for one in found if one.binds(month)) for month in range(len(ahead))]
     return tuple(found), [bills.of(month, names) for month, names in enumerate(in_force)]
 

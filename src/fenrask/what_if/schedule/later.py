@@ -44,16 +44,17 @@ class Regret:
 
 
 def later_of(months: Months, ahead: Sequence[Evaluation], due: Sequence[Due]) -> Iterator[Later]:
-    """For each order what it can wait below, counted in the month in which it has to be decided."""
-    for one in due:
-        sized = one.needed.sized[one.order.month]
-        if sized is None or one.then == one.order.addresses:
+    """For each purchase what it can wait below, counted in the month in which it has to be decided."""
+    for purchase in due:
+        sized = purchase.needed.sized[purchase.order.month]
+        if sized is None or purchase.then == purchase.order.addresses:
             # Without any address nothing waits.
             continue
         # Of a larger block only so many are in use as the offer takes.
-        before = min(one.then - one.order.addresses, one.needed.most or one.then)
-        month = min(one.order.month, months.around(max(0, one.order_by)))
-        yield from _of_hosts(ahead, one, sized, before, month) or _of_connections(ahead, one, sized, before, month)
+        before = min(purchase.then - purchase.order.addresses, purchase.needed.most or purchase.then)
+        month = min(purchase.order.month, months.around(max(0, purchase.order_by)))
+        asked = ahead, purchase, sized, before, month
+        yield from _of_hosts(*asked) or _of_connections(*asked)
 
 
 def _rooms(sized: ExitCapacity) -> list[ExitCapacity]:
@@ -113,8 +114,8 @@ def _of_hosts(ahead: Sequence[Evaluation], due: Due, sized: ExitCapacity, before
 def _hosts(streams: Sequence[Stream]) -> dict[str, float]:
     """The hosts of each workload in each subnet; where flows come from parts of them, the most."""
     found: dict[str, float] = {}
-    for one in streams:
-        found[one.label] = max(found.get(one.label, 0.0), one.copies)
+    for stream in streams:
+        found[stream.label] = max(found.get(stream.label, 0.0), stream.copies)
     return found
 
 
@@ -147,5 +148,5 @@ def _regret(due: Due, before: int) -> Regret | None:
 def _does(then: Described, sized: ExitCapacity, addresses: int, patch: dict[str, Any]) -> bool:
     """Whether an exit does with so many addresses if what is measured is so: other limits may bind."""
     changed = then.patched({**patch, "exits": given([(sized, addresses)])}, "measured")
-    one = evaluate(changed).capacity.of(sized.exit, sized.toward)
-    return one is not None and one.fits and one.carries_faults
+    then_sized = evaluate(changed).capacity.of(sized.exit, sized.toward)
+    return then_sized is not None and then_sized.fits and then_sized.carries_faults

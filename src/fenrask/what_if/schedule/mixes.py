@@ -187,9 +187,9 @@ class _Search:
                 looks.append(_Look(mix, min(bad)))
         if (look := next((one for one in looks if one not in looked), None)) is not None:
             return look
-        for one, other in pairwise(sorted(each for each in looked if each.mix == TODAY)):
-            if looked[one][:1] != looked[other][:1] and other.month - one.month > 1:
-                return _Look(TODAY, (one.month + other.month) // 2)
+        for earlier, later in pairwise(sorted(each for each in looked if each.mix == TODAY)):
+            if looked[earlier][:1] != looked[later][:1] and later.month - earlier.month > 1:
+                return _Look(TODAY, (earlier.month + later.month) // 2)
         return None
 
     def _chosen_for(self, begin: int, look: _Look) -> list[int]:
@@ -217,7 +217,7 @@ class _Search:
         least = [course for course, number in exceeded.items() if number == min(exceeded.values())]
         costs = {course: self._cost(course) for course in least}
         most = min(costs.values()) * (1 + _TOLERANCE)
-        return min((one for one in least if costs[one] <= most), key=lambda one: (len(one), costs[one]))
+        return min((one for one in least if costs[one] <= most), key=lambda course: (len(course), costs[course]))
 
     def _exceeded(self, course: Course) -> int:
         return sum(map(len, self._bad(course).values()))
@@ -230,9 +230,13 @@ class _Search:
         plan, found = self._plan(course), dict[int, list[Crossing]]()
         today = self._plan(_STAYING)
         already = {(one.about, one.limit) for one in today.not_waited_for if not one.month}
-        for one in plan.not_waited_for:
-            if one.month and one.limit not in _NOT_OF_EXITS and (one.about, one.limit) not in already:
-                found.setdefault(one.month, []).append(one)
+        for crossing in plan.not_waited_for:
+            if (
+                crossing.month
+                and crossing.limit not in _NOT_OF_EXITS
+                and (crossing.about, crossing.limit) not in already
+            ):
+                found.setdefault(crossing.month, []).append(crossing)
         return found
 
     def _chosen(self, look: _Look, margins: int) -> list[int]:

@@ -196,5 +196,5 @@ def _orders(bought: Mapping[int, tuple[Key, int, int]], values: Sequence[float])
     for variable, (key, month, length) in bought.items():
         if number := round(values[variable]):
             found.setdefault((key, month), []).extend([length] * number)
-    for (key, month), lengths in sorted(found.items(), key=lambda one: (one[0][1], one[0][0])):
+    for (key, month), lengths in sorted(found.items(), key=lambda item: (item[0][1], item[0][0])):
         yield Order(key, month, tuple(sorted(lengths)))

@@ -200,21 +200,21 @@ def _months(
 
 def _not_sure(number: int, needed: Sequence[Needed], owned: Mapping[Key, Sequence[Prefix]]) -> Iterator[Crossing]:
     """Exits that carry their likely load, and not with the confidence asked for."""
-    for one in needed:
-        wanted = one.addresses[number]
-        has = sum(int(block.num_addresses) for block in owned.get(one.key, one.owned))
-        takes = has if one.most is None else min(has, one.most)
-        if one.confidence[number] is not None and (wanted is None or wanted > takes):
+    for exit_ in needed:
+        wanted = exit_.addresses[number]
+        has = sum(int(block.num_addresses) for block in owned.get(exit_.key, exit_.owned))
+        takes = has if exit_.most is None else min(has, exit_.most)
+        if exit_.confidence[number] is not None and (wanted is None or wanted > takes):
             needs = "no number suffices" if wanted is None else f"{wanted} addresses needed"
-            yield Crossing(one.name, PORTS, number, f"{needs} with the confidence asked for, and it has {takes}")
+            yield Crossing(exit_.name, PORTS, number, f"{needs} with the confidence asked for, and it has {takes}")
 
 
 def _not_kept(number: int, sure: Sure) -> Iterator[Crossing]:
     """Limits beside ports that are kept to for the likely load, and not with the confidence asked for."""
-    for one in sure.limits:
-        limit = one.limit
-        use = f"{figure(one.use)} {limit.unit} of {figure(limit.capacity)} with the confidence asked for"
-        yield Crossing(one.exit, limit.limit, number, use)
+    for kept in sure.limits:
+        limit = kept.limit
+        use = f"{figure(kept.use)} {limit.unit} of {figure(limit.capacity)} with the confidence asked for"
+        yield Crossing(kept.exit, limit.limit, number, use)
     yield from sure.crowded
 
 

@@ -117,12 +117,12 @@ class _FromTheLoad:
         """Of a path: the item, the rate, over what its steps are summed, the exit, and the volume."""
         estate, catalogue, trace = self.described.estate, self.described.catalogue, path.example
         for name in trace.exits:
-            one, offer = estate.exits[name], self.described.offer_of(name)
+            exit_, offer = estate.exits[name], self.described.offer_of(name)
             if offer is not None:
-                region = estate.region_of(one)
+                region = estate.region_of(exit_)
                 carried = offer.rates_by_region.get(region, offer.rates).processed_per_gb
                 wide = isinstance(carried, Tiers) and carried.sum_over == "estate"
-                yield "processed", carried, (one.offer_name, region) if wide else name, name, both
+                yield "processed", carried, (exit_.offer_name, region) if wide else name, name, both
         if trace.onward is Onward.INTERNET:
             region = self._tariff(trace.boundary)
             transfer = catalogue.transfer_by_region.get(region, catalogue.transfer)

@@ -30,6 +30,6 @@ def audited_choice(evaluation: Evaluation) -> Iterator[Audited | NotLookedAt]:
         yield NotLookedAt("the choice by its programme", "", f"its proof leaves out: {found.not_counted[0]}")
     elif not found.design and found.patch:
         yield Audited("the choice: monthly bill", "", found.month, found.mix.month, "the programme's sum")
-    for one in audited_bill(found.evaluation):
-        if isinstance(one, Audited) and one.what == MONTHLY:
-            yield Audited(f"the choice: {MONTHLY}", one.about, one.first, one.second, one.method)
+    for audited in audited_bill(found.evaluation):
+        if isinstance(audited, Audited) and audited.what == MONTHLY:
+            yield Audited(f"the choice: {MONTHLY}", audited.about, audited.first, audited.second, audited.method)

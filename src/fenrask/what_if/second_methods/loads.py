@@ -60,9 +60,9 @@ def _lists(evaluation: Evaluation) -> Iterator[Audited]:
         left, blocks = {*estate.exits[planned.exit].listed_toward(planned.toward)}, 0
         if not left:
             continue
-        for one in estate.public_addresses.values():
-            inside = {address for address in left if address in one.address}
-            if _joined(inside) > 1 and inside == {address for address in everyone if address in one.address}:
+        for stated in estate.public_addresses.values():
+            inside = {address for address in left if address in stated.address}
+            if _joined(inside) > 1 and inside == {address for address in everyone if address in stated.address}:
                 left, blocks = left - inside, blocks + 1
         fewest = blocks + _joined(left)
         yield Audited(

@@ -41,7 +41,7 @@ def blocks(s, rates, step_s, warm, owners, servers, law):
     What has ended is looked for only where all seems taken, and at the end of a step. Returns as `pool`, summed over
     owners.
     """
-    rows, mixes, kinds, one, two, delays, table = law
+    rows, mixes, kinds, scale, spread, delays, table = law
     n_steps = rates.size
     attempts, blocked = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
     concurrent = np.zeros(n_steps, dtype=np.int64)
@@ -62,7 +62,7 @@ def blocks(s, rates, step_s, warm, owners, servers, law):
                         n = _still(ends, n, now)
                     if n < servers:
                         if given == holds.size:
-                            drawn_holds(s, mixes[row], kinds, one, two, delays, table, holds, holds.size)
+                            drawn_holds(s, mixes[row], kinds, scale, spread, delays, table, holds, holds.size)
                             given = 0
                         ends[n] = now + holds[given]
                         given += 1
@@ -89,7 +89,7 @@ def growing(s, rates, step_s, slices, warm, owners, first, last, total, open_eac
     rates: of all owners together, each as likely. A block is halved when a quarter of it is used, and given back
     when none is. Returns as `pool`, and the servers in blocks at the end of each step.
     """
-    rows, mixes, kinds, one, two, delays, table = law
+    rows, mixes, kinds, scale, spread, delays, table = law
     n_steps = rates.size
     attempts, blocked = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
     concurrent, owned = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
@@ -116,7 +116,7 @@ def growing(s, rates, step_s, slices, warm, owners, first, last, total, open_eac
             at, count = arrivals(s, mean, 1.0, at)
             if count > holds.size:
                 holds = np.empty(2 * count)
-            drawn_holds(s, shares, kinds, one, two, delays, table, holds, count)
+            drawn_holds(s, shares, kinds, scale, spread, delays, table, holds, count)
             keys, items, size = due_in(wheel, following, ends, keys, items, g)
             sort(at, count)
             low = 0

@@ -68,22 +68,22 @@ def tried(times, holds, servers, retries, first_s):
     i = 0
     while i < n or waiting > 0:
         if waiting > 0 and (i >= n or due[0] < times[i]):
-            now, one = due[0], who[0]
+            now, call = due[0], who[0]
             pop(due, who, waiting)
             waiting -= 1
         else:
-            now, one = times[i], np.int32(i)
+            now, call = times[i], np.int32(i)
             i += 1
         while size > 0 and keys[0] <= now:
             pop(keys, items, size)
             size -= 1
         if size < servers:
-            push(keys, items, size, now + holds[one], np.int32(0))
+            push(keys, items, size, now + holds[call], np.int32(0))
             size += 1
-        elif tries[one] < retries:
-            push(due, who, waiting, now + first_s * 2.0 ** tries[one], one)
+        elif tries[call] < retries:
+            push(due, who, waiting, now + first_s * 2.0 ** tries[call], call)
             waiting += 1
-            tries[one] += 1
+            tries[call] += 1
         else:
-            tries[one] = -1
+            tries[call] = -1
     return tries

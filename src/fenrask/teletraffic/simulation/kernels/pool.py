@@ -38,7 +38,7 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, on_off, r
     Returns by step, int64 of shape (n - warm,): attempts, refused, held at the end of it; and the number of retries
     that were let go for want of room to note them.
     """
-    rows, mixes, kinds, one, two, delays, table = law
+    rows, mixes, kinds, scale, spread, delays, table = law
     n_steps = rates.size
     attempts, blocked = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
     concurrent = np.zeros(n_steps, dtype=np.int64)
@@ -75,7 +75,7 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, on_off, r
             at, count = arrivals(s, mean, batch, at)
             if count > holds.size:
                 holds = np.empty(2 * count)
-            drawn_holds(s, shares, kinds, one, two, delays, table, holds, count)
+            drawn_holds(s, shares, kinds, scale, spread, delays, table, holds, count)
             drawn = count
             if not switching and n + count <= limit and again_head[b] < 0:
                 for i in range(count):
@@ -130,7 +130,7 @@ def pool(s, rates, step_s, slices, warm, servers, cleared, law, batch, on_off, r
                     server = free
                     free = following[server]
                     if given == drawn:
-                        drawn_holds(s, shares, kinds, one, two, delays, table, holds, 1)
+                        drawn_holds(s, shares, kinds, scale, spread, delays, table, holds, 1)
                         given = 0
                     end = now + holds[given] * inverse
                     given += 1

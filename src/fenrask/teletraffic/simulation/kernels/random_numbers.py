@@ -201,27 +201,27 @@ def part_of(s, shares):
 
 
 @compiled
-def duration(s, i, kinds, one, two, table):
+def duration(s, i, kinds, scale, spread, table):
     """A life of part i, s, without the delay after it."""
     kind = kinds[i]
     if kind == _EXPONENTIAL:
-        return one[i] * standard_exponential(s)
+        return scale[i] * standard_exponential(s)
     if kind == _FIXED:
-        return one[i]
+        return scale[i]
     if kind == _LOGNORMAL:
-        return math.exp(one[i] + two[i] * _normal(s))
-    return table[int(one[i]) + int(uniform(s) * two[i])]
+        return math.exp(scale[i] + spread[i] * _normal(s))
+    return table[int(scale[i]) + int(uniform(s) * spread[i])]
 
 
 @compiled
-def drawn_holds(s, shares, kinds, one, two, delays, table, holds, count):
+def drawn_holds(s, shares, kinds, scale, spread, delays, table, holds, count):
     """So many holds, s, at once."""
     if shares.size == 1 and kinds[0] == _EXPONENTIAL:
-        mean, delay = one[0], delays[0]
+        mean, delay = scale[0], delays[0]
         exponentials(s, holds, count)
         for j in range(count):
             holds[j] = mean * holds[j] + delay
         return
     for j in range(count):
         i = part_of(s, shares)
-        holds[j] = duration(s, i, kinds, one, two, table) + delays[i]
+        holds[j] = duration(s, i, kinds, scale, spread, table) + delays[i]

@@ -44,7 +44,7 @@ def searched(s, rates, step_s, slices, warm, servers, law, reuse, rounds, late, 
     tries of a round, with a chance each time. rounds: tries of each round, int64. Returns as `pool`; held counts the
     ended ones too.
     """
-    rows, mixes, kinds, one, two, delays, table = law
+    rows, mixes, kinds, scale, spread, delays, table = law
     n_steps = rates.size
     attempts, blocked = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
     concurrent = np.zeros(n_steps, dtype=np.int64)
@@ -128,7 +128,7 @@ def searched(s, rates, step_s, slices, warm, servers, law, reuse, rounds, late, 
                 elif in_list[found] >= 0:
                     _unlink(head, following, before, in_list, found)
                 part = part_of(s, shares)
-                ends = now + duration(s, part, kinds, one, two, table) * inverse
+                ends = now + duration(s, part, kinds, scale, spread, table) * inverse
                 state[found], reusable[found] = _BUSY, reuse[part]
                 due[found], frees[found] = ends, ends + delays[part] * inverse
                 if ends < g + 1:

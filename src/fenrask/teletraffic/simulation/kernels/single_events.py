@@ -38,7 +38,7 @@ def single_events(
     did not open; and how many were served at each try, at last how many never, int64 of shape (retries + 2,), without
     the warm steps.
     """
-    rows, mixes, kinds, one, two, delays, table = law
+    rows, mixes, kinds, scale, spread, delays, table = law
     n_steps = rates.size
     attempts, blocked = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
     concurrent, at_host = np.zeros(n_steps, dtype=np.int64), np.zeros(n_steps, dtype=np.int64)
@@ -122,7 +122,7 @@ def single_events(
                 life, delay = fixed_lives[own], fixed_delays[own]
             else:
                 part = part_of(s, shares)
-                life, delay = duration(s, part, kinds, one, two, table), delays[part]
+                life, delay = duration(s, part, kinds, scale, spread, table), delays[part]
             if life > 0.0:
                 open_[host] += 1
                 lives, hosts = grown(lives, living), grown(hosts, living)

@@ -25,7 +25,7 @@ from fenrask.records.batch import UDP_ALONE, UDP_ONE_WAY, Addresses, Batch, Unre
 from fenrask.records.counts import Counts, Ordered
 from fenrask.records.matching import Pairs
 from fenrask.records.measuring import measured
-from fenrask.records.parts import part_of, whole_of
+from fenrask.records.parts import Reading, part_of, whole_of
 from fenrask.records.readers import Quiet, Share, Source, read_records
 from fenrask.records.readers.exported import Decoder
 from fenrask.records.readers.gathering import Gathering
@@ -335,7 +335,7 @@ class Shares(Records):
                     patched.enter_context(patch.object(loop, "_few", 10**9 if is_written else 0))
                 for name, content in files:
                     (self.folder / name).write_bytes(content)
-                    whole = part_of(str(self.folder / name), {}, pairs, Quiet())
+                    whole = part_of(str(self.folder / name), Reading({}, pairs, Quiet()))
                     told += [columns_of(getattr(whole.summary, one.name)) for one in fields(Summary)]
                     told.append((whole.unread.told(), measured(whole.summary, pairs)))
         for one, other in zip(found[True], found[False], strict=True):
@@ -347,7 +347,7 @@ class Shares(Records):
         for name, content in self.files():
             path = str(self.folder / name)
             Path(path).write_bytes(content)
-            whole = part_of(path, {}, pairs, quiet)
+            whole = part_of(path, Reading({}, pairs, quiet))
             self.assertGreater(whole.summary.records, 600)
             # UDP that nothing came back to is one way where the file tells of answers, and says nothing elsewhere.
             ways = whole.summary.endings.keys & (2**32 - 1)
@@ -357,7 +357,7 @@ class Shares(Records):
             self.assertFalse(any(UDP_ALONE in one.ending for one in batches))
             self.assertEqual(any(UDP_ONE_WAY in one.ending for one in batches), name.startswith("both"), name)
             for of in (2, 3, 7):
-                parts = [part_of(path, {}, pairs, quiet, Share(one, of)) for one in range(of)]
+                parts = [part_of(path, Reading({}, pairs, quiet), Share(one, of)) for one in range(of)]
                 found = whole_of(parts)
                 with self.subTest(name, of=of):
                     self.assertEqual(found.unread.told(), whole.unread.told())

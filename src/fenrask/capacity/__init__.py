@@ -5,7 +5,7 @@ from fenrask.capacity.entries import table_entries
 from fenrask.capacity.explained import explain_capacity
 from fenrask.capacity.limits import LIMITS, Each, Groups, Limit, LimitUse, Present, Use, uses
 from fenrask.capacity.rooms import HostsAsked, own_blocks, ports_asked, room_of
-from fenrask.capacity.sizing import AfterFault, Capacity, ExitCapacity, ExitLimits, capacity, given, growth_until
+from fenrask.capacity.sizing import AfterFault, Capacity, ExitCapacity, ExitLimits, capacity, given
 from fenrask.capacity.splitting import Split
 from fenrask.capacity.streams import host_label, parts_toward, streams
 from fenrask.capacity.translators import Forwarded, OwnSource, Translator, translators
@@ -13,7 +13,6 @@ from fenrask.capacity.validity import beyond_range
 
 __all__ = [
     "given",
-    "growth_until",
     "ASSIGNMENTS",
     "AfterFault",
     "Capacity",

@@ -1,6 +1,6 @@
 """Every translating exit against its limits: the addresses it needs, and what limits it first."""
 
-from collections.abc import Callable, Container, Iterable, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property, partial
 from typing import Any
@@ -8,21 +8,22 @@ from typing import Any
 import numpy as np
 
 from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, PortUse, Stream
-from fenrask.capacity.assignments.pools import hardest, least
 from fenrask.capacity.interfaces import HostLimits, host_limits
 from fenrask.capacity.limits import OF_A_TUPLE, LimitUse, stated_limits
 from fenrask.capacity.partners import AtPartner, at_partners
+from fenrask.capacity.port_load import MANY, PortLoad
 from fenrask.capacity.splitting import Split, split
 from fenrask.capacity.streams import parts_toward, streams
 from fenrask.demand import Demand, Numbers
-from fenrask.estate import Offer, Ports
+from fenrask.estate import ExitModel, Offer, Ports
 from fenrask.estate.models import Targets
 from fenrask.units import clock_text, counted, figure, percent
 
 __all__ = ["AfterFault", "Capacity", "ExitCapacity", "ExitLimits", "capacity", "given"]
 
-_MANY = 65_536
-"""As many addresses as anyone might give an exit without a limit."""
+
+def _label(exit_name: str, toward: str) -> str:
+    return f"{exit_name} for {toward}" if toward else exit_name
 
 
 @dataclass(frozen=True)
@@ -135,10 +136,8 @@ class ExitCapacity(ExitLimits):
     needed: int | None
     """The fewest with the margin for growth that the targets ask for; None where no number suffices."""
     most_addresses: int | None
-    assignment: PortAssignment
-    how: Ports
-    """How its offer hands out ports."""
-    streams: tuple[Stream, ...]
+    load: PortLoad = field(compare=False, repr=False)
+    """What competes for its ports, and how its offer hands them out."""
     ports: PortUse | None
     toward: str = ""
     """The destination that alone sees these addresses; empty for those that others see."""
@@ -153,7 +152,20 @@ class ExitCapacity(ExitLimits):
 
     @property
     def name(self) -> str:
-        return f"{self.exit} for {self.toward}" if self.toward else self.exit
+        return _label(self.exit, self.toward)
+
+    @property
+    def streams(self) -> Sequence[Stream]:
+        return self.load.streams
+
+    @property
+    def assignment(self) -> PortAssignment:
+        return self.load.assignment
+
+    @property
+    def how(self) -> Ports:
+        """How its offer hands out ports."""
+        return self.load.ports
 
     def with_addresses(self, stated: int | str, at_least: int | None = None) -> dict[str, Any]:
         """What a patch of its exit says to give it so many addresses, or `auto`, and then at least so many."""
@@ -208,11 +220,11 @@ class ExitCapacity(ExitLimits):
         """Whether the target were met, had it this many addresses: as `blocking_with` says, but quicker."""
         if self.needed is not None and addresses >= self.needed:
             return True
-        return self.assignment.carries(self.streams, addresses, self.how, self.target, 1.0)
+        return self.load.carries(addresses)
 
     def blocking_with(self, addresses: int) -> float:
         """The blocking at the busiest moment, had it this many addresses."""
-        use = self.assignment.use(self.streams, addresses, self.how, self.target)
+        use = self.load.use(addresses)
         return use.blocking if use else 0.0
 
     @property
@@ -358,14 +370,15 @@ def capacity(
         if translates:
             # Each has to leave the others what they are given, or one.
             stated = {toward: exit_.stated_toward(toward) or 1 for toward in ("", *exit_.own_addresses)}
-            least_of_all = sum(stated.values())
-            after = after_faults or {}
+            after, least_of_all = after_faults or {}, sum(stated.values())
             own = [
-                _sized(demand, name, toward, offer, basis, before, least_of_all - stated[toward], after, only is None)
+                _Side(demand, name, toward, offer, least_of_all - stated[toward], after.get((name, toward)))
                 for toward in exit_.own_addresses
             ]
-            beside = sum(one.addresses for one in own)
-            found += [_sized(demand, name, "", offer, basis, before, beside, after, only is None), *own]
+            sized = [_sized(each, basis, before, only is None) for each in own]
+            beside = sum(one.addresses for one in sized)
+            shared = _Side(demand, name, "", offer, beside, after.get((name, "")))
+            found += [_sized(shared, basis, before, only is None), *sized]
             continue
         same = next((one for one in before.get(name, ()) if one.basis == basis), None)
         if same is not None:
@@ -376,36 +389,6 @@ def capacity(
             limits.sort(key=lambda limit: limit.headroom)
             others.append(ExitLimits(name, tuple(limits), described.estate.targets.blocking, basis))
     return Capacity(demand, tuple(found), tuple(others))
-
-
-def _sized(
-    demand: Demand,
-    name: str,
-    toward: str,
-    offer: Offer,
-    basis: tuple[object, ...],
-    before: "_Before",
-    beside: int,
-    after_faults: Mapping[tuple[str, str], AfterFault],
-    through_the_day: bool,
-) -> ExitCapacity:
-    """A translating exit, or of it what one destination alone sees; what is known `before` is taken as it is."""
-    exit_ = demand.paths.described.estate.exits[name]
-    assert offer.ports is not None
-    stated = exit_.stated_toward(toward) if exit_.pool is None else min(exit_.pool.num_addresses, _MANY)
-    after, same_load = after_faults.get((name, toward)), None
-    for same in before.get(f"{name} for {toward}" if toward else name, ()):
-        if not isinstance(same, ExitCapacity) or (same.toward, same.beside, same.basis) != (toward, beside, basis):
-            continue
-        same_load = same_load or same
-        if stated not in (same.given, same.addresses):
-            continue
-        least = {(one.needed or 0) if one else 0 for one in (after, same.after_fault)}
-        if stated is not None or len(least) == 1 or max(least) <= (same.needed or 0):
-            return replace(same, stated=stated is not None, after_fault=after)
-    ports = ports_of(offer.ports, exit_.units)
-    found = _exit(demand, name, toward, offer, ports, stated, beside, after, same_load, through_the_day)
-    return replace(found, basis=basis)
 
 
 def _beyond(limit: LimitUse, party: str) -> LimitUse:
@@ -472,158 +455,148 @@ def _numbers(demand: Demand, names: tuple[str, ...]) -> Numbers:
     return numbers
 
 
-def ports_of(ports: Ports, nodes: int) -> Ports:
-    """An offer's ports at an exit with so many nodes."""
-    return ports.with_nodes(nodes)
+@dataclass(frozen=True)
+class _Side:
+    """A translating exit as all see it, or as one destination alone does, which is to be sized.
+
+    toward: the destination that alone sees its addresses, empty for the rest; beside: how many the others have, or
+    may have at least.
+    """
+
+    demand: Demand
+    name: str
+    toward: str
+    offer: Offer
+    beside: int
+    after: AfterFault | None
+
+    @property
+    def exit(self) -> ExitModel:
+        return self.demand.paths.described.estate.exits[self.name]
+
+    @property
+    def targets(self) -> Targets:
+        return self.demand.paths.described.estate.targets
+
+    @property
+    def label(self) -> str:
+        """What it is called where it is shown."""
+        return _label(self.name, self.toward)
+
+    @property
+    def stated(self) -> int | None:
+        """The number of addresses that is stated, or that its pool has; None where it is to be sized."""
+        pool = self.exit.pool
+        return self.exit.stated_toward(self.toward) if pool is None else min(pool.num_addresses, MANY)
+
+    @property
+    def most(self) -> int | None:
+        """How many addresses its offer leaves it; None for any number."""
+        allowed = self.offer.limits.addresses
+        return None if allowed is None else max(1, allowed - self.beside)
+
+    @cached_property
+    def ports(self) -> Ports:
+        assert self.offer.ports is not None
+        return self.offer.ports.with_nodes(self.exit.units)
+
+    def load(self, same_load: ExitCapacity | None) -> PortLoad:
+        """What competes for its ports; as it is known where the load is the same."""
+        if same_load is not None:
+            return same_load.load
+        assignment = ASSIGNMENTS[self.ports.assignment]
+        offered = streams(self.demand, self.name, assignment.view, toward=self.toward)
+        return PortLoad(offered, assignment, self.ports, self.targets.blocking)
+
+    def addresses(self, load: PortLoad, needed: int | None) -> int:
+        """How many it has: as stated, else as many as are needed, also after the worst fault, if its offer has them."""
+        stated, most = self.stated, self.most
+        if stated is not None:
+            # What a private pool has beyond the limit is not used.
+            return stated if most is None or self.exit.pool is None else min(stated, most)
+        wanted = needed or load.as_good_as_any(most)
+        wanted = wanted if self.toward else max(wanted, self.exit.least_addresses)
+        wanted = max(wanted, (self.after.needed or 0) if self.after else 0)
+        return wanted if most is None else min(wanted, most)
+
+    def of_addresses(self, load: PortLoad, addresses: int) -> Iterator[LimitUse]:
+        """How many addresses its offer allows, as a limit."""
+        allowed, pool = self.offer.limits.addresses, self.exit.pool
+        if allowed is not None and not self.toward:
+            held = addresses + self.beside if pool is None else pool.num_addresses
+            grow = partial(load.growth_until, self.most or 1)
+            yield LimitUse("addresses", "addresses", held, allowed, grows=False, grow=grow)
+
+    def by_load(self, same_load: ExitCapacity | None) -> tuple[LimitUse, ...]:
+        """The limits that its offer states, whatever addresses it has."""
+        if same_load is not None:
+            return same_load.by_load
+        if self.toward:
+            return ()
+        nodes = self.ports.stated_nodes or self.exit.units
+        return tuple(stated_limits(self.demand, self.name, self.demand.at_exit.get(self.name, ()), self.offer, nodes))
 
 
-def _exit(
-    demand: Demand,
-    name: str,
-    toward: str,
-    offer: Offer,
-    ports: Ports,
-    stated: int | None,
-    beside: int,
-    after: AfterFault | None,
-    same_load: ExitCapacity | None,
-    through_the_day: bool,
-) -> ExitCapacity:
+def _sized(side: _Side, basis: tuple[object, ...], before: _Before, through_the_day: bool) -> ExitCapacity:
+    """A translating exit, or of it what one destination alone sees; what is known `before` is taken as it is."""
+    stated, same_load = side.stated, None
+    for same in before.get(side.label, ()):
+        known = (same.toward, same.beside, same.basis) if isinstance(same, ExitCapacity) else None
+        if not isinstance(same, ExitCapacity) or known != (side.toward, side.beside, basis):
+            continue
+        same_load = same_load or same
+        if stated not in (same.given, same.addresses):
+            continue
+        least = {(one.needed or 0) if one else 0 for one in (side.after, same.after_fault)}
+        if stated is not None or len(least) == 1 or max(least) <= (same.needed or 0):
+            return replace(same, stated=stated is not None, after_fault=side.after)
+    return replace(_anew(side, same_load, through_the_day), basis=basis)
+
+
+def _anew(side: _Side, same_load: ExitCapacity | None, through_the_day: bool) -> ExitCapacity:
     """same_load: the exit under the same load with another number of addresses, where that is known."""
-    exit_ = demand.paths.described.estate.exits[name]
-    parts = demand.at_exit.get(name, ())
-    targets = demand.paths.described.estate.targets
-    assignment = ASSIGNMENTS[ports.assignment]
-    at_each = [*at_partners(demand, name, parts_toward(demand, name, toward))]
+    demand, load = side.demand, side.load(same_load)
+    at_each = [*at_partners(demand, side.name, parts_toward(demand, side.name, side.toward))]
     if same_load is not None:
-        offered, now, needed = same_load.streams, same_load.needed_now, same_load.needed
+        now, needed = same_load.needed_now, same_load.needed
     else:
-        offered = streams(demand, name, assignment.view, toward=toward)
-        now, needed = _needed(offered, assignment, ports, targets, at_each)
-    allowed, pool = offer.limits.addresses, exit_.pool
-    most = None if allowed is None else max(1, allowed - beside)
-    # What a private pool has beyond the limit is not used.
-    addresses = stated if stated is None or most is None or pool is None else min(stated, most)
-    if addresses is None:
-        wanted = needed or _as_good_as_any(offered, assignment, ports, most, targets.blocking)
-        wanted = wanted if toward else max(wanted, exit_.least_addresses)
-        wanted = max(wanted, (after.needed or 0) if after else 0)
-        addresses = wanted if most is None else min(wanted, most)
-    use = assignment.use(offered, addresses, ports, targets.blocking) if through_the_day else None
-    limits = [_ports(offered, use, assignment, ports, addresses, targets.blocking)] if through_the_day else []
-    if allowed is not None and not toward:
-        grow = partial(growth_until, offered, assignment, ports, most or 1, targets.blocking)
-        held = addresses + beside if pool is None else pool.num_addresses
-        limits.append(LimitUse("addresses", "addresses", held, allowed, grows=False, grow=grow))
-    by_load = same_load.by_load if same_load is not None else ()
-    if not toward and same_load is None:
-        by_load = tuple(stated_limits(demand, name, parts, offer, ports.stated_nodes or exit_.units))
-    limits += by_load
-    limits += [one.with_addresses(addresses) for one in at_each]
+        now, needed = _needed(load, side.targets, at_each)
+    addresses, by_load = side.addresses(load, needed), side.by_load(same_load)
+    use = load.use(addresses) if through_the_day else None
+    limits = [load.limit(addresses, use)] if through_the_day else []
+    limits += [*side.of_addresses(load, addresses), *by_load, *(one.with_addresses(addresses) for one in at_each)]
     limits.sort(key=lambda limit: limit.headroom)
     sized = ExitCapacity(
-        exit=name,
-        stated=stated is not None,
+        exit=side.name,
+        stated=side.stated is not None,
         addresses=addresses,
         needed_now=now,
         needed=needed,
-        most_addresses=most,
-        assignment=assignment,
-        how=ports,
-        streams=offered,
+        most_addresses=side.most,
+        load=load,
         ports=use,
         limits=tuple(limits),
-        target=targets.blocking,
+        target=side.targets.blocking,
         basis=(),
-        toward=toward,
-        after_fault=after,
-        beside=beside,
+        toward=side.toward,
+        after_fault=side.after,
+        beside=side.beside,
         by_load=by_load,
     )
-    too_much = needed is None or (most is not None and needed > most) or bool(sized.overloaded_by)
+    too_much = needed is None or (side.most is not None and needed > side.most) or bool(sized.overloaded_by)
     # What one destination alone sees is not divided: over other gateways it would see their addresses.
-    if not too_much or not parts or exit_.own_addresses:
+    if not too_much or not demand.at_exit.get(side.name, ()) or side.exit.own_addresses:
         return sized
-    return replace(sized, divide=partial(split, demand, name, offer, ports, offered))
+    return replace(sized, divide=partial(split, demand, side.name, side.offer, load))
 
 
-def _needed(
-    offered: Sequence[Stream],
-    assignment: PortAssignment,
-    ports: Ports,
-    targets: Targets,
-    at_each: Sequence[AtPartner],
-) -> tuple[int | None, int | None]:
+def _needed(load: PortLoad, targets: Targets, at_each: Sequence[AtPartner]) -> tuple[int | None, int | None]:
     """The fewest addresses for the load of today, and with the margin for growth; None where no number suffices."""
-    now = assignment.least_addresses(offered, ports, targets.blocking)
-    grown = [one.scaled(1 + targets.growth_margin) for one in offered] if targets.growth_margin else offered
-    needed = assignment.least_addresses(grown, ports, targets.blocking) if targets.growth_margin else now
+    now = load.least_addresses()
+    needed = load.scaled(1 + targets.growth_margin).least_addresses() if targets.growth_margin else now
     # Partners may take so much from one address that ports would do with fewer.
     first, second = (
         None if number is None else max([1, number, *(one.addresses(growth) for one in at_each)])
         for number, growth in ((now, 0.0), (needed, targets.growth_margin))
     )
     return first, second
-
-
-_HARDLY = 1.01
-
-
-def _as_good_as_any(
-    offered: Sequence[Stream], assignment: PortAssignment, ports: Ports, most: int | None, target: float
-) -> int:
-    """Where no number of addresses suffices: the fewest whose blocking is hardly above that of many."""
-
-    use = assignment.use(offered, most or _MANY, ports, target)
-    near = (use.blocking if use else 0.0) * _HARDLY
-    if near >= 1:
-        return 1
-    return least(lambda addresses: assignment.carries(offered, addresses, ports, near, 1.0)) or most or 1
-
-
-def _ports(
-    offered: Sequence[Stream],
-    use: PortUse | None,
-    assignment: PortAssignment,
-    ports: Ports,
-    addresses: int,
-    target: float,
-) -> LimitUse:
-    """The ports as a limit: of the pool that binds."""
-    if use is None:
-        return LimitUse("ports", "ports", 0.0, addresses * ports.per_address, "no load")
-    when = "" if use.level else f" at {clock_text(use.time_s)}"
-    grow = partial(growth_until, offered, assignment, ports, addresses, target)
-    detail = "; ".join(filter(None, (f"{use.binding}{when}", use.varies)))
-    return LimitUse("ports", use.pool, use.concurrent, use.capacity, detail, grow=grow)
-
-
-_ANY_LOAD = 1e5
-"""More times the load than anyone plans for."""
-
-
-def growth_until(
-    offered: Sequence[Stream], assignment: PortAssignment, ports: Ports, addresses: int, target: float
-) -> float | None:
-    """The share that the load may grow by before so many addresses no longer do; None for no load, or no such share.
-
-    By Erlang's inverse where it alone tells what is refused, else by halving.
-    """
-    busy = [one for one in offered if one.busiest > 0]
-    if not busy:
-        return None
-    if assignment.adds_up(busy, ports):
-        top = max(busy, key=lambda stream: stream.busiest)
-        return assignment.room(addresses, ports, target) / top.load.peak.concurrent - 1
-
-    busy = hardest(busy) if assignment.view != "hosts" else busy
-    low, high = 0.0, 1.0
-    while assignment.carries(busy, addresses, ports, target, high):
-        if high > _ANY_LOAD:
-            # Hosts' own limits keep it from growing.
-            return None
-        low, high = high, 2 * high
-    for _ in range(20):
-        middle = (low + high) / 2
-        low, high = (middle, high) if assignment.carries(busy, addresses, ports, target, middle) else (low, middle)
-    return low - 1

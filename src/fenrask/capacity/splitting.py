@@ -1,17 +1,18 @@
 """Subnets over several gateways, where one does not carry them: the fewest, each subnet on one."""
 
 from collections.abc import Container, Hashable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fenrask.capacity.assignments import ASSIGNMENTS, PortAssignment, Stream
+from fenrask.capacity.assignments import Stream
 from fenrask.capacity.limits import Groups, stated_limits, uses
 from fenrask.capacity.packing import Floats, fewest_boxes
+from fenrask.capacity.port_load import PortLoad
 from fenrask.capacity.rooms import Asked, HostsAsked, ports_asked
 from fenrask.capacity.streams import streams
 from fenrask.demand import Demand, Parts
-from fenrask.estate import Offer, Ports
+from fenrask.estate import Offer
 from fenrask.units import counted, figure
 
 __all__ = ["Share", "Split", "TooMuch", "split"]
@@ -57,10 +58,10 @@ class Split:
         return "; ".join([*told, *(f"{one.subnet} is too much for any gateway: {one.why}" for one in self.too_much)])
 
 
-def split(demand: Demand, exit_name: str, offer: Offer, ports: Ports, offered: Sequence[Stream]) -> Split | None:
+def split(demand: Demand, exit_name: str, offer: Offer, load: PortLoad) -> Split | None:
     """Divide the subnets of an exit over gateways of its offer; None where it has but one that one carries.
 
-    Network, and with an offer for a zone the zone, are kept: gateways of one do not serve another. offered: what
+    Network, and with an offer for a zone the zone, are kept: gateways of one do not serve another. load: what
     competes for its ports.
     """
     estate, parts = demand.paths.described.estate, demand.at_exit[exit_name]
@@ -71,7 +72,7 @@ def split(demand: Demand, exit_name: str, offer: Offer, ports: Ports, offered: S
         subnet = estate.subnets[name]
         zone = subnet.zone if offer.scope == "zone" else None
         groups.setdefault((subnet.network, zone), {})[name] = some
-    sizing = _Sizing(demand, exit_name, offer, ports, offered)
+    sizing = _Sizing(demand, exit_name, offer, load)
     shares: list[Share] = []
     too_much: list[TooMuch] = []
     at_least = 0
@@ -98,38 +99,38 @@ _CLOSE = 1e-3
 class _Sizing:
     """What one gateway of an offer carries."""
 
-    def __init__(self, demand: Demand, exit_name: str, offer: Offer, ports: Ports, offered: Sequence[Stream]) -> None:
-        self._demand, self._exit, self._offer, self._ports = demand, exit_name, offer, ports
-        self._assignment: PortAssignment = ASSIGNMENTS[ports.assignment]
-        self._target = demand.paths.described.estate.targets.blocking
-        self._nodes = ports.stated_nodes or demand.paths.described.estate.exits[exit_name].units
+    def __init__(self, demand: Demand, exit_name: str, offer: Offer, load: PortLoad) -> None:
+        self._demand, self._exit, self._offer, self._load = demand, exit_name, offer, load
+        self._nodes = load.ports.stated_nodes or demand.paths.described.estate.exits[exit_name].units
         self._most = offer.limits.addresses
-        self._room = self._assignment.room(self._most, ports, self._target) if self._most is not None else None
-        self._streams = {one.label: one for one in offered}
-        self._by_hosts = self._assignment.view == "hosts"
-        # Whether loads simply add up to what a gateway takes; hosts with a block each do.
-        self._is_linear = self._assignment.name == "host-block" or self._assignment.adds_up(offered, ports)
+        self._room = load.assignment.room(self._most, load.ports, load.target) if self._most is not None else None
+        self._streams = {one.label: one for one in load.streams}
+        self._by_hosts = load.assignment.view == "hosts"
+        self._is_linear = load.assignment.is_linear(load.streams, load.ports)
+
+    def _of(self, parts: Parts) -> PortLoad:
+        """What competes for the ports of a gateway that some parts alone use."""
+        return replace(self._load, streams=streams(self._demand, self._exit, self._load.assignment.view, parts))
 
     def addresses(self, parts: Parts) -> int | None:
         """The fewest addresses for some parts; None where no number suffices, or more than a gateway takes."""
-        offered = streams(self._demand, self._exit, self._assignment.view, parts)
-        found = self._assignment.least_addresses(offered, self._ports, self._target)
+        found = self._of(parts).least_addresses()
         return None if found is None or (self._most is not None and found > self._most) else max(1, found)
 
     def too_much(self, parts: Parts, sizes: Floats) -> str:
         """Why a subnet alone is more than one gateway takes; empty where it is not. sizes: see there, its row."""
         if self._is_linear and not self._by_hosts and np.max(sizes, initial=0.0) < 1 - _CLOSE:
             return ""
-        offered = streams(self._demand, self._exit, self._assignment.view, parts)
-        found = self._assignment.least_addresses(offered, self._ports, self._target)
+        load = self._of(parts)
+        found = load.least_addresses()
         if found is None:
-            use = self._assignment.use(offered, self._most or 1, self._ports, self._target)
+            use = load.use(self._most or 1)
             concurrent = (
                 f" ({figure(use.concurrent)} wanted of {use.capacity:,} ports for {use.binding})" if use else ""
             )
             return f"no number of addresses keeps to the target{concurrent}"
         if self._most is not None and found > self._most:
-            busiest = max(offered, key=lambda stream: stream.busiest)
+            busiest = max(load.streams, key=lambda stream: stream.busiest)
             concurrent = f"{busiest.load.peak.concurrent:,.0f} held toward {busiest.label}"
             return f"it needs {found} addresses and a gateway takes {self._most} ({concurrent})"
         limits = stated_limits(self._demand, self._exit, parts, self._offer, self._nodes)
@@ -176,7 +177,7 @@ class _Sizing:
     def _shares(self, some: Groups, of: Container[Hashable] | None = None) -> Iterator[tuple[Hashable, Floats]]:
         """The share that groups take of ports, by pool and time, and of the offer's other limits; or of some by key."""
         room = self._room or 0.0
-        for asked in ports_asked(self._demand, self._exit, some, self._ports) if room else ():
+        for asked in ports_asked(self._demand, self._exit, some, self._load.ports) if room else ():
             if isinstance(asked, HostsAsked):
                 yield "hosts with a block", (asked.hosts.there @ asked.hosts.amount)[:, None] / room
             elif of is None or ("ports", asked.pool.key) in of:
@@ -197,10 +198,10 @@ class _Sizing:
         one load less than another does so with no larger part of its ports. Load that is smoother than chance may fill
         them all but for what is refused.
         """
-        room, ports = self._room or 1.0, (self._most or 1) * self._ports.per_address
+        room, ports = self._room or 1.0, (self._most or 1) * self._load.ports.per_address
         stream = self._streams.get(asked.pool.label)
         if stream is not None and _may_fill_all(stream):
-            return asked.held * (1 - self._target) / ports
+            return asked.held * (1 - self._load.target) / ports
         weighed: Floats = asked.weighed(room / ports) / room
         return weighed
 

@@ -8,12 +8,11 @@ import numpy as np
 
 from fenrask.capacity.sizing import Capacity, ExitCapacity
 from fenrask.demand import Parts, ended_by
-from fenrask.estate import Estate, GrowingBlock, HostBlock, Offer
+from fenrask.estate import LAST_PORT, Estate, Offer
 from fenrask.prefixes import Prefix
 
 __all__ = ["Forwarded", "Translator", "translators"]
 
-LAST_PORT = 65_535
 _LEAST_TABLE = 262_144
 """What a kernel of today has by itself, where the machine has 4 GiB and more: a plan never takes any away."""
 _SPARE = 1.5
@@ -93,15 +92,8 @@ def _translator(capacity: Capacity, exit_capacity: ExitCapacity, offer: Offer) -
     outward = Parts.of(parts).outward if parts else ()
     sources = tuple(estate.subnets[name].prefix for name in dict.fromkeys(part.subnet for part in outward))
     busiest = _entries(capacity, Parts.of(parts)) if parts else 0.0
-    first = LAST_PORT + 1 - ports.per_address
-    not_counted = []
-    blocks: dict[str, tuple[int, int, int]] = {}
-    if isinstance(ports, HostBlock | GrowingBlock):
-        if ports.largest_block > ports.block:
-            not_counted.append("blocks that grow: every host gets the first one for good")
-        blocks = _blocks(sources, ports.block, first, exit_capacity.addresses)
-    elif ports.assignment not in ("shared-per-destination",):
-        not_counted.append(f"{ports.assignment}: the kernel gives a port toward each destination out for itself")
+    in_kernel = exit_capacity.assignment.in_kernel(ports, sources, exit_capacity.addresses)
+    not_counted = [*in_kernel.not_counted]
     if ports.address_choice == "any-free" and exit_capacity.addresses > 1:
         not_counted.append("any free address: the kernel ties a host and a destination to one")
     own = tuple(_own(capacity, estate, exit_capacity.exit))
@@ -110,14 +102,14 @@ def _translator(capacity: Capacity, exit_capacity: ExitCapacity, offer: Offer) -
         for each in own
         if not each.prefixes
     ]
-    if own and blocks:
+    if own and in_kernel.blocks:
         not_counted.append("addresses of single destinations: hosts have no blocks of theirs there")
     mapping_timeout = offer.mapping_timeout_s
     return Translator(
         exit=exit_capacity.exit,
         addresses=tuple(map(str, estate.exits[exit_capacity.exit].listed_addresses)),
         number=max(1, exit_capacity.addresses),
-        first_port=max(1, first),
+        first_port=max(1, LAST_PORT + 1 - ports.per_address),
         last_port=LAST_PORT,
         choice=ports.address_choice,
         sources=sources,
@@ -135,7 +127,7 @@ def _translator(capacity: Capacity, exit_capacity: ExitCapacity, offer: Offer) -
             "replied": mapping_timeout.after("udp_answered"),
         },
         table=max(_LEAST_TABLE, 1 << int(np.ceil(np.log2(max(1.0, busiest * _SPARE))))),
-        blocks=blocks,
+        blocks=in_kernel.blocks,
         not_counted=tuple(not_counted),
         forwarded=tuple(_forwarded(estate, exit_capacity.exit, max(1, exit_capacity.addresses))),
         own=own,
@@ -188,16 +180,3 @@ def _entries(capacity: Capacity, parts: Parts) -> float:
     """The most entries in the table at once, in the mean: of connections, and of ended ones until their timers end."""
     group = np.zeros(len(parts), dtype=np.intp)
     return float(np.max(capacity.demand.load(parts).concurrent + ended_by(parts, group, 1)[0]))
-
-
-def _blocks(sources: tuple[Prefix, ...], block: int, first: int, addresses: int) -> dict[str, tuple[int, int, int]]:
-    """A block for each address of the subnets in turn, as long as there are any; none straddles two addresses."""
-    each = (LAST_PORT + 1 - first) // block
-    found: dict[str, tuple[int, int, int]] = {}
-    for prefix in sources:
-        for host in prefix.hosts():
-            place, number = divmod(len(found), each)
-            if place >= addresses:
-                return found
-            found[str(host)] = (place, first + number * block, first + (number + 1) * block - 1)
-    return found

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from fenrask.cli.files import write_whole
-from fenrask.cli.report import made_report
+from fenrask.cli.report import Contents, made_report
 from fenrask.cli.screen import rendering, say
 from fenrask.demo import INVENTORY, RECORDS, STEPS, VELLMOUTH, Run, inventory_of
 from fenrask.demo.records import day_of_records
@@ -51,7 +51,7 @@ def command(
             print(heading)
             print(indent(fill(page.summary[0], where.width - 4), "    "))
         sys.stdout.flush()
-    report = made_report(evaluation, estate, comparison=run.comparison, made=pages)
+    report = made_report(evaluation, estate, Contents(comparison=run.comparison, made=pages))
     write_whole(folder / REPORT, as_page(report), force)
     print(f"\nThe whole plan as one page: {folder / REPORT}\nIts figures")
     for figure in (figure for section in report.sections for figure in section.figures):

@@ -21,8 +21,8 @@ from fenrask.estate.suggestions import some
 from fenrask.progress import gone_through
 from fenrask.records.batch import Batch, Unread, settled_batches
 from fenrask.records.matching import Pairs
-from fenrask.records.measuring import Measured, measured, measured_json, stated_rates
-from fenrask.records.parts import Part, part_of, whole_of
+from fenrask.records.measuring import Loads, measured, measured_json, stated_rates
+from fenrask.records.parts import Part, Reading, part_of, whole_of
 from fenrask.records.proposal import proposal
 from fenrask.records.readers import Quiet, Share, read_records
 from fenrask.records.runs import Room
@@ -113,46 +113,49 @@ def command(
     described = replace(call, estate=estate or call.estate).read(to_be_measured=True)
     pairs, fields = Pairs(described.estate), columns_of(columns or [])
     with TemporaryDirectory(prefix="fenrask-") as folder:
-        seen = _Seen(Quiet.of(described), Room(folder, int(memory * 2**30)))
+        seen = _Seen(Reading(fields, pairs, Quiet.of(described)), Room(folder, int(memory * 2**30)))
         if listen is not None:
-            _listened(call, listen, for_s, pairs, save, seen)
+            _listened(call, listen, for_s, save, seen)
         elif active is None:
-            _read_each(call, files, fields, pairs, workers, seen)
+            _read_each(call, files, workers, seen)
         else:
-            _read_stitched(files, fields, pairs, active, seen)
+            _read_stitched(files, active, seen)
         if not seen.stopped and listen is None:
             check_some(seen.formats, seen.unread)
         whole = seen.whole
-        loads = measured(whole, pairs)
-        drawn = _drawn(figure, described, whole, pairs, loads)
+        loads = Loads(whole, pairs, measured(whole, pairs), stated_rates(described))
+        drawn = _drawn(figure, described, loads)
     tables = {file: of for file, of in seen.guessed.items() if of}
-    rates, name = stated_rates(described), described.estate.estate
-    page = measure_page(name, whole, pairs, loads, rates, seen.unread, seen.formats, tables)
+    page = measure_page(described.estate.estate, loads, seen.unread, seen.formats, tables)
     page = replace(page, summary=(*page.summary, *held_twice(described.estate, whole)))
-    if replay and loads:
-        page = _with_replay(page, described, loads, pairs, files, fields)
+    if replay and loads.found:
+        page = _with_replay(page, described, loads, files, fields)
     call.show(page)
     if save:
-        (call if listen is None else replace(call, force=True)).write(save, measured_json(loads))
+        (call if listen is None else replace(call, force=True)).write(save, measured_json(loads.found))
     if figure:
         call.write(figure, drawn)
     if propose:
-        call.write(propose, (json.dumps(proposal(described.estate, whole, loads, save), indent=2) + "\n").encode())
-    return 2 if seen.unread.broken_off else int(not (loads or whole.listed.keys.size or whole.sampled) or seen.stopped)
+        call.write(
+            propose, (json.dumps(proposal(described.estate, whole, loads.found, save), indent=2) + "\n").encode()
+        )
+    return (
+        2
+        if seen.unread.broken_off
+        else int(not (loads.found or whole.listed.keys.size or whole.sampled) or seen.stopped)
+    )
 
 
-def _drawn(figure: Path | None, described: Described, whole: Summary, pairs: Pairs, loads: list[Measured]) -> bytes:
+def _drawn(figure: Path | None, described: Described, loads: Loads) -> bytes:
     """The figure, where one is asked for: it looks at every connection's time."""
     if figure is None:
         return b""
     from fenrask.views.figures.measured import draw_measured
 
-    return draw_measured(described.estate.estate, whole, pairs, loads, stated_rates(described), figure.suffix)
+    return draw_measured(described.estate.estate, loads, figure.suffix)
 
 
-def _with_replay(
-    page: Page, described: Described, loads: list[Measured], pairs: Pairs, files: list[str], columns: dict[str, str]
-) -> Page:
+def _with_replay(page: Page, described: Described, loads: Loads, files: list[str], columns: dict[str, str]) -> Page:
     """The page with what the same records find through the ports, as loads that were measured ask for them."""
     from fenrask.evaluation import evaluate
     from fenrask.records.applied import with_loads
@@ -161,12 +164,12 @@ def _with_replay(
 
     if "-" in files:
         raise UnusableInput([Problem(Place(path="--replay"), "standard input", "files, which are read twice")])
-    known, flows = with_loads(described, loads)
+    known, flows = with_loads(described, loads.found)
     unread = Unread({})
     quiet = Quiet.of(described)
     each = (read_records(file, unread, columns, quiet)[2] for file in files)
     batches = (batch for some in each for batch in settled_batches([*some]))
-    found = [*replayed(log_of(batches, pairs), evaluate(known).capacity, pairs)]
+    found = [*replayed(log_of(batches, loads.pairs), evaluate(known).capacity, loads.pairs)]
     told = replayed_page(page.name, known.estate.targets.blocking, found, {}, unread, 0)
     lines = (*page.summary, f"With the load measured of {some(flows)}:", *told.summary) if flows else page.summary
     return replace(page, summary=lines, tables=(*page.tables, *told.tables))
@@ -174,9 +177,9 @@ def _with_replay(
 
 @dataclass
 class _Seen:
-    """What was read so far."""
+    """What was read so far, and how."""
 
-    quiet: Quiet
+    reading: Reading
     room: Room
     """For what is counted."""
     whole: Summary = field(default_factory=Summary)
@@ -199,11 +202,12 @@ def _place(listen: str) -> tuple[str, int]:
     return address.strip("[]") or "127.0.0.1", int(port)
 
 
-def _listened(call: Call, listen: str, for_s: float | None, pairs: Pairs, save: Path | None, seen: _Seen) -> None:
+def _listened(call: Call, listen: str, for_s: float | None, save: Path | None, seen: _Seen) -> None:
     """What exporters send, until the time has passed or the user stops it; what there is is written each minute."""
     from fenrask.records.collecting import Collector, Listener
 
-    collector = Collector(pairs, seen.quiet, _room(seen.room))
+    pairs = seen.reading.pairs
+    collector = Collector(pairs, seen.reading.quiet, _room(seen.room))
     if save:
         check_writable(save, call.force)
 
@@ -240,22 +244,22 @@ def _asked(
     return estate, files
 
 
-def _read_stitched(files: list[str], columns: dict[str, str], pairs: Pairs, active: float, seen: _Seen) -> None:
+def _read_stitched(files: list[str], active: float, seen: _Seen) -> None:
     """All files as one, with pieces of one connection put together."""
     spans: dict[str, tuple[int, int]] = {}
-    seen.whole = summarised(stitched(_batches(files, columns, seen, spans), active), pairs, room=_room(seen.room))
+    batches = stitched(_batches(files, seen, spans), active)
+    seen.whole = summarised(batches, seen.reading.pairs, room=_room(seen.room))
     seen.whole.spans |= spans
 
 
-def _batches(
-    files: list[str], columns: dict[str, str], seen: _Seen, spans: dict[str, tuple[int, int]]
-) -> Iterator[Batch]:
+def _batches(files: list[str], seen: _Seen, spans: dict[str, tuple[int, int]]) -> Iterator[Batch]:
+    columns, quiet = seen.reading.columns, seen.reading.quiet
     for file in sorted(files, key=lambda file: _begins(file, columns)) if len(files) > 1 else files:
-        seen.formats[file], seen.guessed[file], found = read_records(file, seen.unread, columns, seen.quiet)
+        seen.formats[file], seen.guessed[file], found = read_records(file, seen.unread, columns, quiet)
         yield from spanned(found, file, spans)
 
 
-def _begins(file: str, columns: dict[str, str]) -> float:
+def _begins(file: str, columns: Mapping[str, str]) -> float:
     """When about the first record of a file begins, s since 1970; what is wrong with it is told when it is read."""
     if file == "-":
         raise UnusableInput([Problem(Place(path="--active-timeout"), "standard input", "it alone, or files")])
@@ -263,11 +267,11 @@ def _begins(file: str, columns: dict[str, str]) -> float:
     return float(first.start_s.min()) if first is not None else 0.0
 
 
-def _read_each(call: Call, files: list[str], columns: dict[str, str], pairs: Pairs, workers: str, seen: _Seen) -> None:
+def _read_each(call: Call, files: list[str], workers: str, seen: _Seen) -> None:
     """File by file; what is done stays when the user stops it."""
     begun, done = monotonic(), 0
     try:
-        for part in _parts(files, columns, pairs, workers, seen):
+        for part in _parts(files, workers, seen):
             seen.whole, done = (seen.whole + part.summary).kept_in(_room(seen.room)), done + 1
             seen.formats[part.file], seen.guessed[part.file] = part.format, dict(part.guessed)
             seen.unread += part.unread
@@ -285,14 +289,14 @@ _QUICK_S = 2.0
 """Before this nobody waits for a word."""
 
 
-def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str, seen: _Seen) -> Iterator[Part]:
+def _parts(files: list[str], workers: str, seen: _Seen) -> Iterator[Part]:
     """Each file's part, as it is done; a worker that dies takes what it reads with it to another one."""
     sizes = [_size(file) for file in files]
     if not workers:
         workers = str(processors()) if sum(sizes) >= _LARGE and "-" not in files else "1"
     is_cluster, is_divided = ":" in workers, max(sizes) >= _DIVIDED
     if (not is_cluster and number_of(workers) == 1) or (not is_cluster and len(files) == 1 and not is_divided):
-        yield from (part_of(file, columns, pairs, seen.quiet, room=_room(seen.room)) for file in files)
+        yield from (part_of(file, seen.reading, room=_room(seen.room)) for file in files)
         return
     if "-" in files:
         raise UnusableInput([Problem(Place(path="--workers"), "standard input", "files that every worker can read")])
@@ -305,7 +309,7 @@ def _parts(files: list[str], columns: dict[str, str], pairs: Pairs, workers: str
         # Those of a cluster know a file by its whole path.
         paths = [str(Path(file).resolve()) if is_cluster else file for file in files]
         futures = [
-            [executor.submit(part_of, path, columns, pairs, seen.quiet, Share(one, of), room) for one in range(of)]
+            [executor.submit(part_of, path, seen.reading, Share(one, of), room) for one in range(of)]
             for path, of in zip(paths, shares, strict=True)
         ]
         for file, some in zip(files, futures, strict=True):

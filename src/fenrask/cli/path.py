@@ -67,7 +67,8 @@ def command(
     if failure := asked_failure(described, lose_zone, lose_exit, case):
         described = failure.struck(described)
     if inward or lines:
-        return _beyond(call, described, rest, inward, lines, figure)
+        _check_alone([name for name, is_given in (("--inward", inward), ("--lines", lines)) if is_given], figure)
+        return _inward(call, described, rest) if inward else _lines(call, described, rest)
     if len(rest) == 1:
         return _routes(call, described, rest[0], figure)
     evaluation = evaluate(described)
@@ -123,19 +124,27 @@ def _explained(evaluation: Evaluation, page: Page, traces: Sequence[tuple[Trace,
     return with_steps(page, dict.fromkeys(steps), title, empty)
 
 
-def _beyond(call: Call, described: Described, rest: list[str], inward: bool, lines: bool, figure: Path | None) -> int:
-    """The views beyond our own flows: who could come in, and what third parties are told."""
-    option = "--inward" if inward else "--lines"
-    if inward and lines:
-        raise UnusableInput([Problem(Place(path="--inward"), "--lines", "one of the two")])
+def _check_alone(views: list[str], figure: Path | None) -> None:
+    """UnusableInput where two views beyond our own flows are asked for, or a figure of one."""
+    if len(views) > 1:
+        raise UnusableInput([Problem(Place(path=views[0]), views[1], "one of the two")])
     if figure:
-        raise UnusableInput([Problem(Place(path="--figure"), option, "the paths of flows")])
-    if len(rest) > (1 if inward else 0):
-        raise typer.BadParameter("--inward takes at most a subnet" if inward else "--lines takes no subnet")
+        raise UnusableInput([Problem(Place(path="--figure"), views[0], "the paths of flows")])
+
+
+def _lines(call: Call, described: Described, rest: list[str]) -> int:
+    """What third parties are told, and what they announce."""
+    if rest:
+        raise typer.BadParameter("--lines takes no subnet")
+    call.show(lines_page(described.estate.estate, exchanged(evaluate(described).paths)))
+    return 0
+
+
+def _inward(call: Call, described: Described, rest: list[str]) -> int:
+    """Who could come in, to all subnets or to one."""
+    if len(rest) > 1:
+        raise typer.BadParameter("--inward takes at most a subnet")
     evaluation = evaluate(described)
-    if lines:
-        call.show(lines_page(described.estate.estate, exchanged(evaluation.paths)))
-        return 0
     if problems := unknown("SUBNET", rest, described.estate.subnets, "a subnet"):
         raise UnusableInput(problems)
     known = evaluation.paths.openings

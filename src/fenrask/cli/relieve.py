@@ -69,17 +69,19 @@ def command(
         raise typer.BadParameter("--for says how long to --follow")
     unread = Unread({})
     if follow is not None:
-        return _follow(call, described, exit_, files[0], follow, for_s)
+        return _follow(call, described, Filling(evaluate(described), exit_), files[0], (follow, for_s))
     relief = relieve(described, exit_, list(read_entries(files[0], unread)))
     page = relieve_page(described.estate.estate, described.catalogue.currency, relief, unread)
     call.show(with_today(page, today(evaluate(described)), ("covered",)))
     return int(relief.in_use > _FULL * relief.ports)
 
 
-def _follow(call: Call, described: Described, exit_name: str, file: str, every_s: float, for_s: float | None) -> int:
-    """Look again and again: redrawn on a terminal, elsewhere a line each; 1 where it is nearly full at the end."""
-    evaluation, unread = evaluate(described), Unread({})
-    filling, stream = Filling(evaluation, exit_name), None
+def _follow(call: Call, described: Described, filling: Filling, file: str, times: tuple[float, float | None]) -> int:
+    """Look again and again: redrawn on a terminal, elsewhere a line each; 1 where it is nearly full at the end.
+
+    times: how often, s, and for how long; None: until it is stopped.
+    """
+    unread, stream, (every_s, for_s) = Unread({}), None, times
     if file == "-":
         stream = Stream(read_entries(file, unread))
     begin, filled = monotonic(), None

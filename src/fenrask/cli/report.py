@@ -1,6 +1,6 @@
 """`fenrask report`."""
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import date
 from functools import cached_property
@@ -61,10 +61,25 @@ def command(
     asked = replace(call, estate=estate or call.estate)
     evaluation = evaluate(asked.read())
     before = evaluate(read_estate(base)) if base else None
-    report = made_report(evaluation, asked.estate, before, leave_out or (), figures=file.suffix != ".md")
+    contents = Contents(before, leave_out or (), draws=file.suffix != ".md")
+    report = made_report(evaluation, asked.estate, contents)
     call.write(file, ENDINGS[file.suffix.lower()](report))
     call.show(Page("report", report.estate, report.answer, ()))
     return int(not today(evaluation).is_well)
+
+
+@dataclass(frozen=True)
+class Contents:
+    """What a report is to have: the changes since an estate, all sections but some, figures; and what is made already.
+
+    made: pages, by the command that shows them.
+    """
+
+    before: Evaluation | None = None
+    without: Collection[str] = ()
+    draws: bool = True
+    comparison: Comparison | None = None
+    made: Mapping[str, Page] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -72,31 +87,23 @@ class _Plan:
     """What the sections share."""
 
     evaluation: Evaluation
-    before: Evaluation | None
-    draws: bool
-    known: Comparison | None
-    made: Mapping[str, Page]
-    """Pages that were made already, by the command that shows them."""
+    contents: Contents
     pages: dict[str, Page] = field(default_factory=dict)
     """Those of the sections before, by name."""
 
+    @property
+    def draws(self) -> bool:
+        return self.contents.draws
+
     @cached_property
     def comparison(self) -> Comparison:
-        return self.known or compare(self.evaluation.described)
+        return self.contents.comparison or compare(self.evaluation.described)
 
 
-def made_report(
-    evaluation: Evaluation,
-    file: Path,
-    before: Evaluation | None = None,
-    without: tuple[str, ...] | list[str] = (),
-    figures: bool = True,
-    comparison: Comparison | None = None,
-    made: Mapping[str, Page] | None = None,
-) -> Report:
-    """The whole plan of an estate; sections are made by the very pages of the commands, those in `made` not again."""
-    plan = _Plan(evaluation, before, figures, comparison, made or {})
-    wanted = [(name, of) for name, of in zip(_NAMES, _MADE, strict=True) if name not in without]
+def made_report(evaluation: Evaluation, file: Path, contents: Contents) -> Report:
+    """The whole plan of an estate in a file; sections are made by the very pages of the commands."""
+    plan = _Plan(evaluation, contents)
+    wanted = [(name, of) for name, of in zip(_NAMES, _MADE, strict=True) if name not in contents.without]
     sections = list[Section]()
     for _, of in gone_through(wanted, "section"):
         for section in of(plan):
@@ -157,15 +164,16 @@ def _answers(pages: Mapping[str, Page]) -> Iterator[str]:
 
 
 def _before(plan: _Plan) -> Iterator[Section]:
-    if plan.before is None:
+    before = plan.contents.before
+    if before is None:
         return
     from fenrask.views.pages.beside import beside_page
     from fenrask.views.pages.compare import changes_page
 
     now = plan.evaluation
-    total = now.bill.total - plan.before.bill.total
-    flows = changes_page(now.described.estate.estate, now.bill.currency, changes(plan.before, now), total)
-    page = beside_page(plan.before, now)
+    total = now.bill.total - before.bill.total
+    flows = changes_page(now.described.estate.estate, now.bill.currency, changes(before, now), total)
+    page = beside_page(before, now)
     about = "What changes from the other estate, in figures and flow by flow."
     yield Section("before", "Before and now", about, replace(page, tables=(*page.tables, *flows.tables)))
 
@@ -191,7 +199,7 @@ def _findings(plan: _Plan) -> Iterator[Section]:
     from fenrask.views.pages.check import findings_page
 
     evaluation = plan.evaluation
-    page = plan.made.get("fenrask check") or findings_page(
+    page = plan.contents.made.get("fenrask check") or findings_page(
         evaluation.described.estate.estate, check(evaluation), evaluation.described.data
     )
     about = "What is wrong or doubtful, the worst first, each with its place and a remedy that was tried."
@@ -264,7 +272,7 @@ def _designs(plan: _Plan) -> Iterator[Section]:
                 "What each standard design costs a month.",
             ),
         )
-    page = plan.made.get("fenrask compare")
+    page = plan.contents.made.get("fenrask compare")
     if page is None:
         page = compare_page(found, {one.design.name: zone_losses(one.evaluation) for one in found.candidates})
     about = "The same estate in standard designs, each evaluated whole; those that fail a need say which."
@@ -280,7 +288,7 @@ def _chosen_month(choice: Page | None) -> float | None:
 def _choice(plan: _Plan) -> Iterator[Section]:
     from fenrask.views.pages.choose import choose_page
 
-    page = plan.made.get("fenrask choose")
+    page = plan.contents.made.get("fenrask choose")
     if page is None:
         described = plan.evaluation.described
         try:
@@ -297,7 +305,7 @@ def _stress(plan: _Plan) -> Iterator[Section]:
     from fenrask.what_if import all_cases, stress
 
     described = plan.evaluation.described
-    page = plan.made.get("fenrask stress")
+    page = plan.contents.made.get("fenrask stress")
     if page is None:
         outcomes = list(stress(described, all_cases(described), plan.comparison))
         page = stress_page(described.estate.estate, described.catalogue.currency, outcomes)

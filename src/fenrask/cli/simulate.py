@@ -12,7 +12,7 @@ from typing import Annotated
 import typer
 
 from fenrask.capacity import Capacity, capacity, explain_capacity
-from fenrask.checks.today import Today, today
+from fenrask.checks.today import today
 from fenrask.cli.completion import names
 from fenrask.cli.failures import CaseName, LoseExit, LoseZone, asked_failure
 from fenrask.cli.options import Call, Explain, estate_command
@@ -113,8 +113,8 @@ def command(
     _check_exits(described, exit_ or [])
     state = today(evaluate(described))
     if records:
-        beside = any((failure, outage, around, explain, figure))
-        return _replay(call, described, records, columns_of(columns or []), exit_ or [], beside, state)
+        _check_alone(failure, outage, around, explain, figure)
+        return _replay(call, described, records, columns_of(columns or []), exit_ or [])
     before = described
     if failure is not None:
         before = as_sized(evaluate(described)).described
@@ -165,15 +165,14 @@ def command(
     return status
 
 
-def _replay(
-    call: Call,
-    described: Described,
-    files: list[str],
-    columns: dict[str, str],
-    exits: list[str],
-    beside: bool,
-    state: Today,
-) -> int:
+def _check_alone(*others: object) -> None:
+    """UnusableInput where records are to be replayed and any of these options is given."""
+    if any(others):
+        expected = "neither --case, a loss, --outage, --around, --explain nor --figure: records are as they were"
+        raise UnusableInput([Problem(Place(path="--records"), "another option beside it", expected)])
+
+
+def _replay(call: Call, described: Described, files: list[str], columns: dict[str, str], exits: list[str]) -> int:
     """Records through the ports as they were, and what flows do not say of how they came."""
     from fenrask.records.batch import Batch, Unread, settled_batches
     from fenrask.records.matching import Pairs
@@ -183,9 +182,6 @@ def _replay(
     from fenrask.records.tallying import summarised
     from fenrask.views.pages.replayed import replayed_page
 
-    if beside:
-        expected = "neither --case, a loss, --outage, --around, --explain nor --figure: records are as they were"
-        raise UnusableInput([Problem(Place(path="--records"), "another option beside it", expected)])
     unread, pairs = Unread({}), Pairs(described.estate)
     formats, batches = dict[str, str](), list[Batch]()
     for file in files:
@@ -193,7 +189,8 @@ def _replay(
         batches += settled_batches([*some])
     check_some(formats, unread)
     summary = summarised(batches, pairs)
-    sized = evaluate(described).capacity
+    evaluation = evaluate(described)
+    sized, state = evaluation.capacity, today(evaluation)
     found = [*replayed(log_of(batches, pairs), sized, pairs, exits)]
     why = unsaid(sized, measured(summary, pairs))
     target, no_pair = described.estate.targets.blocking, summary.lost

@@ -89,7 +89,7 @@ def command(
         with workers_for_cases(workers) as others:
             grows = partial(grow_apart, others[0]) if others else grow
             found = grows(described, months, growth, _money(budget))
-        return _growth(call, described, found, figure, state, lead)
+        return _growth(call, described, found, figure, lead)
     if growth or lead is not None or budget is not None:
         raise UnusableInput([Problem(Place(path="--growth, --lead, --budget"), "no --months", "over how many months")])
     if inputs:
@@ -147,9 +147,8 @@ def _money(amount: float | None) -> Fraction | None:
     return None if amount is None else exact(amount)
 
 
-def _growth(
-    call: Call, described: Described, found: Growth, figure: Path | None, state: Today, lead: float | None
-) -> int:
+def _growth(call: Call, described: Described, found: Growth, figure: Path | None, lead: float | None) -> int:
+    state = today(evaluate(described))
     lead_months = described.estate.targets.lead_days.order_months if lead is None else lead
     call.show(with_today(growth_page(described, found, lead_months), state))
     if figure:

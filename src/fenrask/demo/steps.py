@@ -20,7 +20,7 @@ from fenrask.records.confirming import confirm
 from fenrask.records.drift import drifts
 from fenrask.records.existing import LEAST_SHARE, drafted, read_files
 from fenrask.records.matching import Pairs
-from fenrask.records.measuring import measured, stated_rates
+from fenrask.records.measuring import Loads, measured, stated_rates
 from fenrask.records.names import look_up
 from fenrask.records.observations import read_observations
 from fenrask.records.readers import Quiet, read_records
@@ -110,10 +110,9 @@ def _measured(run: Run) -> Page:
     file = str(run.folder / RECORDS)
     kind, guessed, batches = read_records(file, unread, quiet=Quiet.of(run.evaluation.described))
     summary = summarised(batches, pairs)
-    loads = measured(summary, pairs)
+    loads = Loads(summary, pairs, measured(summary, pairs), stated_rates(run.evaluation.described))
     estate = run.evaluation.described.estate.estate
-    stated = stated_rates(run.evaluation.described)
-    return measure_page(estate, summary, pairs, loads, stated, unread, {RECORDS: kind}, {RECORDS: guessed})
+    return measure_page(estate, loads, unread, {RECORDS: kind}, {RECORDS: guessed})
 
 
 def _addresses(run: Run) -> Page:

@@ -1,6 +1,7 @@
 """How exits are put together, each topology once: the standard designs and the choice make theirs here."""
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from typing import Any
 
 from fenrask.designs.draft import DEFAULT, Draft
@@ -9,6 +10,7 @@ from fenrask.errors import NoAnswer
 from fenrask.estate import KINDS, Catalogue, Counted, Described
 
 __all__ = [
+    "NewExit",
     "boundary_hub",
     "existing_hub",
     "firewall_before",
@@ -28,27 +30,31 @@ __all__ = [
 _SIZED: dict[str, Any] = {"addresses": "auto"}
 
 
+@dataclass(frozen=True)
+class NewExit:
+    """An exit that is to be put up: its offer, its network and zone, its name, and its keys beside these."""
+
+    offer: str
+    network: str
+    zone: str | None
+    name: str
+    keys: dict[str, Any] | None = None
+
+
 def translator(
-    draft: Draft,
-    offer: str,
-    place: tuple[str, str | None],
-    name: str,
-    keys: dict[str, Any] | None = None,
-    own_subnet: str = "",
-    senders: tuple[str, ...] = (),
-    number: int = 1,
+    draft: Draft, new: NewExit, own_subnet: str = "", senders: tuple[str, ...] = (), number: int = 1
 ) -> tuple[str, str]:
-    """A translating exit of an offer in a network and zone; its name, and its subnet (empty for a whole network).
+    """A translating exit; its name, and its subnet (empty for a whole network). Without keys it is sized.
 
     One whose offer serves a region belongs to no zone. `own_subnet` is the stem of a subnet of its own, with a table
     that nothing else uses, where replies must be routed back to what is before it. `senders` are the networks whose
     traffic it gets, for its rules. `number`: which of several there; all but the first share no subnet with another.
     """
-    network, zone = place
-    stated = draft.described.catalogue.offers[offer]
+    stated, network = draft.described.catalogue.offers[new.offer], new.network
     kind = KINDS[stated.kind]
-    zone = None if stated.scope == "region" else zone
-    data: dict[str, Any] = {"kind": stated.kind, "offer": offer, **(keys if keys is not None else _SIZED)}
+    zone = None if stated.scope == "region" else new.zone
+    keys = new.keys if new.keys is not None else _SIZED
+    data: dict[str, Any] = {"kind": stated.kind, "offer": new.offer, **keys}
     subnet = ""
     if own_subnet:
         subnet = draft.own_subnet(own_subnet, network, zone)
@@ -60,7 +66,7 @@ def translator(
     data |= {"subnet": subnet} if subnet else {"network": network}
     if kind.inspects:
         data |= named_rules(draft.described, *(senders or (network,)))
-    return draft.add(name, data), subnet
+    return draft.add(new.name, data), subnet
 
 
 def several(draft: Draft, offer: str, units: int, network: str = "", standby: str = "") -> dict[str, Any]:
@@ -71,21 +77,13 @@ def several(draft: Draft, offer: str, units: int, network: str = "", standby: st
     return {kind.count_key: units} | ({kind.standby_key: draft.landing(network, standby)} if standby else {})
 
 
-def firewall_before(
-    draft: Draft,
-    offer: str,
-    place: tuple[str, str | None],
-    name: str,
-    behind: tuple[str, str],
-    senders: Iterable[str],
-    keys: dict[str, Any] | None = None,
-) -> str:
-    """A firewall that inspects and does not translate before an exit (its name, and its own subnet); with these keys.
+def firewall_before(draft: Draft, new: NewExit, behind: tuple[str, str], senders: Iterable[str]) -> str:
+    """A firewall that inspects and does not translate before an exit (its name, and its own subnet).
 
     The exit's subnet sends replies to these senders back through the firewall: it lets none pass that it did not see
     requested.
     """
-    wall, inner = _firewall(draft, offer, place, name, keys)
+    wall, inner = _firewall(draft, new)
     _lead_through(draft, wall, inner, behind, senders)
     return wall
 
@@ -103,20 +101,13 @@ def _lead_through(draft: Draft, wall: str, inner: str, behind: tuple[str, str], 
 
 
 def firewall_before_line(
-    draft: Draft,
-    offer: str,
-    place: tuple[str, str | None],
-    name: str,
-    line: str,
-    senders: Iterable[str],
-    destinations: Iterable[str],
-    keys: dict[str, Any] | None = None,
+    draft: Draft, new: NewExit, line: str, senders: Iterable[str], destinations: Iterable[str]
 ) -> str:
     """The same before a private line that ends in the network, for some of its destinations.
 
     What comes back by the line to these senders is sent through the firewall, by a table of the line's own.
     """
-    wall, inner = _firewall(draft, offer, place, name, keys)
+    wall, inner = _firewall(draft, new)
     for to in dict.fromkeys(destinations):
         draft.route(inner, to, line)
     _answer_through(draft, wall, line, senders)
@@ -124,12 +115,13 @@ def firewall_before_line(
 
 
 def pass_to_line(
-    draft: Draft, wall: str, subnet: str, line: str, senders: Iterable[str], destinations: Iterable[str]
+    draft: Draft, firewall: tuple[str, str], line: str, senders: Iterable[str], destinations: Iterable[str]
 ) -> None:
-    """Let a firewall in a subnet that translates toward the internet pass on what goes to a line, as it is.
+    """Let a firewall (its name, and its subnet) that translates toward the internet pass on what goes to a line.
 
     Replies come back through it, as with `firewall_before_line`.
     """
+    wall, subnet = firewall
     draft.change(wall, {"rewrites_toward": ["public"]})
     for to in dict.fromkeys(destinations) if subnet else ():
         if subnet in draft.estate.subnets:
@@ -149,16 +141,13 @@ def _answer_through(draft: Draft, wall: str, line: str, senders: Iterable[str]) 
     draft.tables[table] |= dict.fromkeys(_prefixes(draft, senders), wall)
 
 
-def _firewall(
-    draft: Draft, offer: str, place: tuple[str, str | None], name: str, keys: dict[str, Any] | None
-) -> tuple[str, str]:
+def _firewall(draft: Draft, new: NewExit) -> tuple[str, str]:
     """A firewall that inspects and does not translate, and its own subnet, whose table is empty."""
-    network, zone = place
-    stated = draft.described.catalogue.offers[offer]
-    inner = draft.own_subnet("inner", network, None if stated.scope == "region" else zone)
-    rules = named_rules(draft.described, network)
-    data = {"kind": stated.kind, "offer": offer, "subnet": inner, "rewrites_toward": [], **rules, **(keys or {})}
-    return draft.add(name, data), inner
+    stated = draft.described.catalogue.offers[new.offer]
+    inner = draft.own_subnet("inner", new.network, None if stated.scope == "region" else new.zone)
+    stays = {"rewrites_toward": [], **named_rules(draft.described, new.network)}
+    data = {"kind": stated.kind, "offer": new.offer, "subnet": inner, **stays, **(new.keys or {})}
+    return draft.add(new.name, data), inner
 
 
 def _prefixes(draft: Draft, subnets: Iterable[str]) -> list[str]:

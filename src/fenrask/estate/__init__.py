@@ -49,8 +49,10 @@ from fenrask.estate.ports import PORTS, GrowingBlock, HostBlock, NodeShare, Port
 from fenrask.estate.reading import Described, read_estate, read_patch
 from fenrask.estate.remotes import Remote
 from fenrask.estate.throughput import Throughput
+from fenrask.estate.values import LAST_PORT
 
 __all__ = [
+    "LAST_PORT",
     "LOADS",
     "ANY_PORT",
     "BY_NAME",

@@ -8,7 +8,7 @@ from typing import Annotated, Any, Literal, Protocol, Self
 
 from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
 
-from fenrask.estate.values import PrefixText, Strict, unfit, without_empty_lists
+from fenrask.estate.values import LAST_PORT, PrefixText, Strict, unfit, without_empty_lists
 from fenrask.prefixes import Address, Prefix
 
 __all__ = ["ANY_PORT", "EPHEMERAL", "Filter", "FilterRule", "Filtered", "Matching", "PortSpan"]
@@ -16,7 +16,7 @@ __all__ = ["ANY_PORT", "EPHEMERAL", "Filter", "FilterRule", "Filtered", "Matchin
 PortSpan = tuple[int, int]
 """The lowest and the highest port."""
 
-EPHEMERAL: PortSpan = (1024, 65535)
+EPHEMERAL: PortSpan = (1024, LAST_PORT)
 """The ports that hosts open connections from (RFC 6056, section 3.2): replies go to any of them."""
 
 
@@ -25,7 +25,7 @@ def _ports(value: Any) -> PortSpan:
     words = str(value).split("-") if not isinstance(value, bool | float) else []
     if len(words) in (1, 2) and all(word.isdecimal() and len(word) <= 5 for word in words):
         low, high = int(words[0]), int(words[-1])
-        if 1 <= low <= high <= 65535:
+        if 1 <= low <= high <= LAST_PORT:
             return low, high
     raise unfit("a port from 1 to 65535, or a range such as 1024-65535")
 
@@ -33,7 +33,7 @@ def _ports(value: Any) -> PortSpan:
 PortRange = Annotated[
     Any,
     BeforeValidator(_ports),
-    WithJsonSchema({"anyOf": [{"type": "integer", "minimum": 1, "maximum": 65535}, {"type": "string"}]}),
+    WithJsonSchema({"anyOf": [{"type": "integer", "minimum": 1, "maximum": LAST_PORT}, {"type": "string"}]}),
 ]
 
 
@@ -52,7 +52,7 @@ class Filtered:
     protocol: str
 
 
-ANY_PORT: PortSpan = (1, 65535)
+ANY_PORT: PortSpan = (1, LAST_PORT)
 
 
 class Matching(Protocol):

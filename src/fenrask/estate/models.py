@@ -27,7 +27,7 @@ from fenrask.estate.remotes import remotes_of
 from fenrask.estate.rows import Rows
 from fenrask.estate.suggestions import nearest, some
 from fenrask.estate.throughput import Throughput
-from fenrask.estate.values import MOST, Count, Money, Number, PrefixText, Share, Strict, unfit
+from fenrask.estate.values import LAST_PORT, MOST, Count, Money, Number, PrefixText, Share, Strict, unfit
 from fenrask.prefixes import Address, Block, Prefix, PrefixTable, fewest_prefixes, usable
 
 __all__ = [
@@ -155,7 +155,7 @@ class Workload(Strict):
     may_be_public: bool = Field(
         False, description="whether designs and `choose` may give each host a public address of its own"
     )
-    ephemeral_ports: Annotated[int, Field(strict=True, ge=1, le=65_535)] | None = Field(
+    ephemeral_ports: Annotated[int, Field(strict=True, ge=1, le=LAST_PORT)] | None = Field(
         None, description="ports that a host has for connections to one address and port; Linux gives 28232; no default"
     )
     closed_wait_s: Number = Field(

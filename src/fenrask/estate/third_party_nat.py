@@ -6,7 +6,7 @@ from pydantic import Field
 
 from fenrask.estate.catalogue import MappingTimeouts, Offer
 from fenrask.estate.ports import SharedPerDestination
-from fenrask.estate.values import Count, Strict
+from fenrask.estate.values import LAST_PORT, Count, Strict
 
 __all__ = ["ThirdPartyNat"]
 
@@ -15,7 +15,7 @@ class ThirdPartyNat(Strict):
     """Addresses and ports that a third party translates what comes over its line to, as it says."""
 
     addresses: Annotated[Count, Field(ge=1, le=65_536)] = Field(description="addresses that it translates to")
-    ports: Annotated[Count, Field(ge=1, le=65_535)] = Field(
+    ports: Annotated[Count, Field(ge=1, le=LAST_PORT)] = Field(
         64_512, description="ports of each of them, toward one address and port of a destination"
     )
     mapping_timeout_s: MappingTimeouts = Field(

@@ -18,6 +18,7 @@ __all__ = [
     "MOST",
     "Money",
     "HostName",
+    "LAST_PORT",
     "Number",
     "PortNumber",
     "PrefixText",
@@ -188,5 +189,6 @@ UncertainWhole = Annotated[
 ]
 """The same of a whole number."""
 Share = Annotated[float, Field(strict=True, ge=0, le=1)]
-PortNumber = Annotated[int, Field(strict=True, ge=1, le=65535)]
+LAST_PORT = 65_535
+PortNumber = Annotated[int, Field(strict=True, ge=1, le=LAST_PORT)]
 Money = Annotated[Decimal, BeforeValidator(_money), Field(ge=0), WithJsonSchema({"type": "number", "minimum": 0})]

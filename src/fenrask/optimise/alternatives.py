@@ -6,7 +6,7 @@ from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.options import units_of
-from fenrask.optimise.patch import patch_and_exits
+from fenrask.optimise.patch import Chosen, patch_and_exits
 from fenrask.optimise.problem import CURRENT, Option, Unit, Wanted
 
 __all__ = ["alternatives"]
@@ -23,10 +23,10 @@ def alternatives(described: Described, flow: str) -> Comparison:
     units = [unit for unit in units_of(current, Wanted(public_hosts=True)) if flow in unit.flows]
     keep = _kept(current, flow)
     for name in dict.fromkeys(option.name for unit in units for option in unit.options if option.name != CURRENT):
-        chosen = _taken(units, name)
+        chosen = Chosen(_taken(units, name), units)
         design = Design(name, f"{flow} through {name}", lambda _: {})
         try:
-            patch, _ = patch_and_exits(described, chosen, units, {}, keep=keep)
+            patch, _ = patch_and_exits(described, chosen, keep=keep)
             evaluation = evaluate(described.patched(patch, name), like=current)
         except NoAnswer as error:
             not_counted.append(NotCounted(design, error.cause))

@@ -20,7 +20,7 @@ from fenrask.optimise.options import kept, units_of
 from fenrask.optimise.pairs import with_pairs
 from fenrask.optimise.problem import Unit, Wanted
 from fenrask.optimise.programme import Model
-from fenrask.optimise.questions import Lost, Mix, Plan, accepted, made, mix_of, nearest, runners_up, why_lost
+from fenrask.optimise.questions import Lost, Mix, Plan, Rows, accepted, made, mix_of, nearest, runners_up, why_lost
 from fenrask.optimise.several import with_several
 from fenrask.optimise.trials import Grounds
 from fenrask.optimise.trimming import trimmed
@@ -150,8 +150,8 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         model, plan = _with_margins(current, grounds, units, asked)
     steady = None
     if plan.evaluation.meets_all and len(units) <= _MOST_UNITS:
-        plan = _as_cheap_with_fewer_changes(current, model, plan, asked, known)
-        steady = _with_fewer_changes(current, model, plan, asked, known)
+        plan = _as_cheap_with_fewer_changes(model, plan, asked, known)
+        steady = _with_fewer_changes(model, plan, asked, known)
     takes_fewest = steady is not None and asked.fewest_changes
     if steady is not None and takes_fewest:
         plan, steady = steady, None
@@ -224,7 +224,7 @@ def _feasible(
     cuts, reasons, rounds = list[Cut](), list[str](), 0
     inward = current.described.estate.inward_flows
     model, sure, looks = assembled(grounds, units, asked, 0.0, current), False, 0
-    solved = _solution(model, grounds, units, asked, twice=False)
+    solved = _solution(model, asked, twice=False)
     # What comes in and is lost today may be mended by some mix: that is tried a few times.
     broken_now = frozenset((one.flow, one.need) for one in current.broken if one.flow in inward)
     plan: Plan | None = None
@@ -236,7 +236,7 @@ def _feasible(
             # What comes in takes these paths with any such mix, and is paid there.
             looks, grounds = looks + 1, other
             model = assembled(grounds, units, asked, 0.0, current)
-            solved, beside = _solution(model, grounds, units, asked, cuts, sure), None
+            solved, beside = _solution(model, asked, cuts, sure), None
             continue
         found = [*covers(model, solved, plan.evaluation)]
         rounds, aside = rounds + 1, broken_now if rounds >= _INWARD_ROUNDS else frozenset()
@@ -256,7 +256,7 @@ def _feasible(
         beside = beside or model.program.beside(solved, cuts, asked.seconds_left)
         cuts += found
         try:
-            solved = _solution(model, grounds, units, asked, cuts, sure, None if sure else beside)
+            solved = _solution(model, asked, cuts, sure, None if sure else beside)
         except NoAnswer as none:
             _check_inward(plan.evaluation, current)
             raise NoAnswer(f"{none.cause}{_last_tried(plan.evaluation)}", none.remedy) from None
@@ -282,45 +282,43 @@ def _with_margins(current: Evaluation, grounds: Grounds, units: list[Unit], aske
     """The same with some of the ports left unused: a peak between two quarters of an hour is a little higher."""
     for margin in _MARGINS:
         model = assembled(grounds, units, asked, margin, current)
-        solved = _solution(model, grounds, units, asked)
+        solved = _solution(model, asked)
         plan = made(current.described, model, solved, asked, current)
         if plan.evaluation.meets_all:
             break
     return model, plan
 
 
-def _as_cheap_with_fewer_changes(
-    current: Evaluation, model: Model, plan: Plan, asked: Wanted, known: list[Cut]
-) -> Plan:
+def _as_cheap_with_fewer_changes(model: Model, plan: Plan, asked: Wanted, known: list[Cut]) -> Plan:
     """Of the mixes that cost the same to a cent the one that changes least."""
-    other = _fewest(current, model, plan, asked, known, plan.solved.objective + _SAME)
+    other = _fewest(model, plan, asked, known, plan.solved.objective + _SAME)
     if other is None or cents(other.evaluation.bill.total) > cents(plan.evaluation.bill.total):
         return plan
-    return other if _effort(current, other) < _effort(current, plan) else plan
+    return other if _effort(model, other) < _effort(model, plan) else plan
 
 
-def _with_fewer_changes(current: Evaluation, model: Model, plan: Plan, asked: Wanted, known: list[Cut]) -> Plan | None:
+def _with_fewer_changes(model: Model, plan: Plan, asked: Wanted, known: list[Cut]) -> Plan | None:
     """The mix that changes least within the tolerance; None where none changes less than the one that is known."""
     most = (1 + asked.tolerance) * float(plan.evaluation.bill.total)
-    other = _fewest(current, model, plan, asked, known, plan.solved.objective * (1 + asked.tolerance))
+    other = _fewest(model, plan, asked, known, plan.solved.objective * (1 + asked.tolerance))
     if other is None or float(other.evaluation.bill.total) > most:
         return None
-    return other if _effort(current, other) < _effort(current, plan) else None
+    return other if _effort(model, other) < _effort(model, plan) else None
 
 
-def _fewest(current: Evaluation, model: Model, plan: Plan, asked: Wanted, known: list[Cut], most: float) -> Plan | None:
+def _fewest(model: Model, plan: Plan, asked: Wanted, known: list[Cut], most: float) -> Plan | None:
     """The mix with the fewest changes for so much money, if the engine accepts one."""
     assert model.counted is not None
     program = model.counted.fewest(model.program, most)
-    found = accepted(current.described, asked, model, plan, known, program=program)
+    found = accepted(asked, model, plan, Rows(known), program)
     if found is None:
         return None
     solved = model.counted.priced(model.program, found.solved, plan.solved.bound)
     return replace(found, solved=solved)
 
 
-def _effort(current: Evaluation, plan: Plan) -> Effort:
-    return effort(current, plan.evaluation, plan.patch)
+def _effort(model: Model, plan: Plan) -> Effort:
+    return effort(model.grounds.current, plan.evaluation, plan.patch)
 
 
 def _told(model: Model, plan: Plan, described: Described) -> Other:
@@ -379,13 +377,7 @@ def _decided(
 
 
 def _solution(
-    model: Model,
-    grounds: Grounds,
-    units: list[Unit],
-    asked: Wanted,
-    cuts: Sequence[Cut] = (),
-    twice: bool = True,
-    beside: Beside | None = None,
+    model: Model, asked: Wanted, cuts: Sequence[Cut] = (), twice: bool = True, beside: Beside | None = None
 ) -> Solution:
     solved, is_certain = _decided(model, asked, cuts, twice, beside)
     if solved is None and not twice:
@@ -395,7 +387,7 @@ def _solution(
     if solved is None and cuts:
         raise NoAnswer("no mix of the options carries its load and meets every need", "Add an offer that carries more.")
     if solved is None:
-        raise conflict(grounds, units, asked)
+        raise conflict(model.grounds, model.units, asked)
     return solved
 
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 
 from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.evaluation import Evaluation, by_size, evaluate
-from fenrask.optimise.patch import patch_and_exits
+from fenrask.optimise.patch import Chosen, patch_and_exits
 from fenrask.optimise.problem import CURRENT, Group, Option, Unit
 from fenrask.optimise.trials import Tried, tried_in
 
@@ -57,7 +57,7 @@ class Judge:
         """What the options of a wave break; where they cannot be made together, half by half."""
         described = self.current.described
         try:
-            patch, sites = patch_and_exits(described, wave, units, {}, keep=self.standing)
+            patch, sites = patch_and_exits(described, Chosen(wave, units), keep=self.standing)
             flows = tuple(dict.fromkeys(name for number in wave for name in units[number].flows))
             evaluation = evaluate(described.patched(patch, "options"), self.current, flows=flows)
         except (NoAnswer, UnusableInput):

@@ -8,13 +8,13 @@ from fenrask.estate import Flow
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import SURVIVES, BrokenNeed, Evaluation, Survived, by_size
 from fenrask.optimise.judging import breaks
-from fenrask.optimise.patch import exits_of
-from fenrask.optimise.problem import CURRENT, Option, Site
-from fenrask.optimise.programme import AddressChoice, Model
+from fenrask.optimise.patch import Chosen, exits_of
+from fenrask.optimise.problem import CURRENT, Option
+from fenrask.optimise.programme import Model
 from fenrask.optimise.trials import identity
 from fenrask.programming import Solution
 
-__all__ = ["Cut", "bought_in", "covers", "taken_in", "unfit"]
+__all__ = ["Cut", "chosen_in", "covers", "taken_in", "unfit"]
 
 Cut = tuple[Mapping[int, float], float, float]
 """Factors by variable, and the least and the most of their sum."""
@@ -25,8 +25,9 @@ def covers(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[C
 
     So not all of what uses it now may use it with fewer addresses, or, where none suffice, at all.
     """
-    taken, bought = taken_in(model, solved), bought_in(model, solved)
-    for name, site in exits_of(model.described, taken, model.units, bought).items():
+    chosen = chosen_in(model, solved)
+    taken, bought = chosen.taken, chosen.bought
+    for name, site in exits_of(model.described, chosen).items():
         exit_limits = evaluation.capacity.limits_of(name)
         users = [model.taken[pair] for pair in model.using.get(site, ()) if taken.get(pair[0]) is pair[1]]
         if exit_limits is None or not users:
@@ -39,16 +40,15 @@ def covers(model: Model, solved: Solution, evaluation: Evaluation) -> Iterator[C
         elif not exit_limits.fits:
             yield factors, -inf, len(users) - 1.0
     for survived in evaluation.surviving.faults:
-        yield from _covers_after(model, taken, bought, survived)
+        yield from _covers_after(model, chosen, survived)
 
 
-def _covers_after(
-    model: Model, taken: Mapping[int, Option], bought: Mapping[Site, AddressChoice], survived: Survived
-) -> Iterator[Cut]:
+def _covers_after(model: Model, chosen: Chosen, survived: Survived) -> Iterator[Cut]:
     """The same of the load after a fault that flows are to survive: of all that then passes an exit."""
     if survived.evaluation is None:
         return
-    sites, paths = exits_of(model.described, taken, model.units, bought), survived.evaluation.paths
+    taken, bought = chosen.taken, chosen.bought
+    sites, paths = exits_of(model.described, chosen), survived.evaluation.paths
     passing: dict[str, set[int]] = {}
     flows = model.described.estate.flows
     for number in taken:
@@ -162,11 +162,12 @@ def taken_in(model: Model, solved: Solution) -> dict[int, Option]:
     return {number: option for (number, option), variable in model.taken.items() if solved.values[variable] > 0.5}
 
 
-def bought_in(model: Model, solved: Solution) -> dict[Site, AddressChoice]:
-    """The addresses of each translating site in a solution."""
-    return {
+def chosen_in(model: Model, solved: Solution) -> Chosen:
+    """The same with the addresses of each translating site."""
+    bought = {
         site: one
-        for site, bought in model.purchases_of.items()
-        for one, variable in bought
+        for site, each in model.purchases_of.items()
+        for one, variable in each
         if solved.values[variable] > 0.5
     }
+    return Chosen(taken_in(model, solved), model.units, bought)

@@ -1,7 +1,8 @@
 """From the options that were taken to a patch: exits put up, tables routed to them."""
 
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 from fenrask.designs.contract import Patch
@@ -9,6 +10,7 @@ from fenrask.designs.draft import DEFAULT, DEFAULT_V6, Draft
 from fenrask.designs.held import idle_addresses
 from fenrask.designs.placing import missing_rules
 from fenrask.designs.topologies import (
+    NewExit,
     firewall_before,
     firewall_before_line,
     hub_before,
@@ -26,23 +28,27 @@ from fenrask.optimise.problem import Option, Role, Site, Unit
 from fenrask.optimise.programme import AddressChoice
 from fenrask.prefixes import Address, is_public
 
-__all__ = ["exits_of", "patch_and_exits"]
+__all__ = ["Chosen", "exits_of", "patch_and_exits"]
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """The option of each unit by its number, and the addresses of each translating site where they are decided."""
+
+    taken: Mapping[int, Option]
+    units: Sequence[Unit]
+    bought: Mapping[Site, AddressChoice] = field(default_factory=dict)
 
 
 def patch_and_exits(
-    described: Described,
-    taken: Mapping[int, Option],
-    units: list[Unit],
-    bought: Mapping[Site, AddressChoice],
-    stated: bool = False,
-    keep: Iterable[str] = (),
+    described: Described, chosen: Chosen, stated: bool = False, keep: Iterable[str] = ()
 ) -> tuple[Patch, dict[str, Site]]:
-    """The patch that makes these options, and the sites by the names of their exits in it.
+    """The patch that makes what is chosen, and the sites by the names of their exits in it.
 
     A subnet's default route names what most of its units use. Addresses are `auto`, which is as many as the day needs;
     with `stated` at least as many as were chosen. Exits to `keep` stay, whether they are used or not.
     """
-    made = _Made(described, taken, units, bought, stated, keep)
+    made = _Made(described, chosen, stated, keep)
     for subnet, by_destination in made.routes().items():
         default = made.default_of(by_destination)
         if default:
@@ -57,26 +63,17 @@ def patch_and_exits(
     return made.draft.patch(), made.sites
 
 
-def exits_of(
-    described: Described, taken: Mapping[int, Option], units: list[Unit], bought: Mapping[Site, AddressChoice]
-) -> dict[str, Site]:
+def exits_of(described: Described, chosen: Chosen) -> dict[str, Site]:
     """The sites by the names that their exits get in the patch."""
-    return _Made(described, taken, units, bought, False, ()).sites
+    return _Made(described, chosen, False, ()).sites
 
 
 class _Made:
     """The exits of the sites that are used, and what routes to them name."""
 
-    def __init__(
-        self,
-        described: Described,
-        taken: Mapping[int, Option],
-        units: list[Unit],
-        bought: Mapping[Site, AddressChoice],
-        stated: bool,
-        keep: Iterable[str],
-    ) -> None:
-        self._taken, self._units, self._bought, self._stated = taken, units, bought, stated
+    def __init__(self, described: Described, chosen: Chosen, stated: bool, keep: Iterable[str]) -> None:
+        taken, units = chosen.taken, chosen.units
+        self._taken, self._units, self._bought, self._stated = taken, units, chosen.bought, stated
         passed = dict.fromkeys(site for option in taken.values() for site in (*option.distinct, *option.before))
         # The first of several has the subnet that there is, and the others what is left.
         used = sorted(passed, key=lambda site: site.number)
@@ -143,9 +140,8 @@ class _Made:
         where = "-".join(filter(None, (site.network, site.zone)))
         own = "outer" if is_behind or site.apart else ""
         networks = self._networks[site]
-        place, name = (site.network, site.zone), f"{site.offer}-{where}"
-        keys = sized | self._several(site)
-        name, subnet = translator(draft, site.offer, place, name, keys, own, tuple(sorted(networks)), site.number)
+        new = NewExit(site.offer, site.network, site.zone, f"{site.offer}-{where}", sized | self._several(site))
+        name, subnet = translator(draft, new, own, tuple(sorted(networks)), site.number)
         self._subnets[site] = subnet
         return name
 
@@ -180,21 +176,20 @@ class _Made:
     def _put_before(self, before: Site, site: Site, users: list[tuple[str, str]]) -> str:
         senders, destinations = ([one[place] for one in users] for place in (0, 1))
         where = "-".join(filter(None, (before.network, before.zone)))
-        name, place, keys = f"{before.offer}-{where}", (before.network, before.zone), self._several(before)
+        new = NewExit(before.offer, before.network, before.zone, f"{before.offer}-{where}", self._several(before))
         if site.role is Role.PASSES:
-            return firewall_before_line(
-                self.draft, before.offer, place, name, site.existing, senders, destinations, keys
-            )
+            return firewall_before_line(self.draft, new, site.existing, senders, destinations)
         behind = (self.names[site], self._subnet_of(site))
         if before.onward:
-            return firewall_before(self.draft, before.offer, place, name, behind, senders, keys)
+            return firewall_before(self.draft, new, behind, senders)
         networks = [self.draft.estate.subnets[one].network for one in senders]
         return hub_before(self.draft, site.network, networks, *behind)
 
     def _let_pass(self, wall: Site, line: Site, users: list[tuple[str, str]]) -> None:
         """Let a firewall that translates what goes to the internet pass on what goes to a line."""
         senders, destinations = ([one[place] for one in users] for place in (0, 1))
-        pass_to_line(self.draft, self.names[wall], self._subnet_of(wall), line.existing, senders, destinations)
+        firewall = (self.names[wall], self._subnet_of(wall))
+        pass_to_line(self.draft, firewall, line.existing, senders, destinations)
 
     def _lead_on(self, wall: Site, site: Site, users: list[tuple[str, str]]) -> None:
         """Send what an existing firewall passes on to another site, whose replies come back through it."""

@@ -11,7 +11,7 @@ from fenrask.designs.contract import Patch
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.judging import UNCARRIED
-from fenrask.optimise.objections import Cut, bought_in, covers, taken_in, unfit
+from fenrask.optimise.objections import Cut, chosen_in, covers, taken_in, unfit
 from fenrask.optimise.patch import patch_and_exits
 from fenrask.optimise.problem import PRIVATE, Option, Site, Unit, Wanted
 from fenrask.optimise.programme import Model
@@ -67,17 +67,16 @@ def made(described: Described, model: Model, solved: Solution, asked: Wanted, li
     standing = [name for name in asked.keep if name in described.estate.exits]
     standing += model.grounds.current.paths.inward_exits
     stated = asked.zone_headroom is not None
-    patch, _ = patch_and_exits(
-        described, taken_in(model, solved), model.units, bought_in(model, solved), stated, standing
-    )
+    patch, _ = patch_and_exits(described, chosen_in(model, solved), stated, standing)
     return Plan(solved, patch, evaluate(described.patched(patch, "the choice"), like))
 
 
 def mix_of(model: Model, solved: Solution) -> Mix:
     """The mix that a solution is."""
-    options = tuple((model.units[number], option) for number, option in sorted(taken_in(model, solved).items()))
+    chosen = chosen_in(model, solved)
+    options = tuple((model.units[number], option) for number, option in sorted(chosen.taken.items()))
     opened = frozenset(site for site, variable in model.opened.items() if solved.values[variable] > 0.5)
-    addresses = sum(one.number for one in bought_in(model, solved).values())
+    addresses = sum(one.number for one in chosen.bought.values())
     addresses += sum(model.hosts(name) for name, variable in model.public.items() if solved.values[variable] > 0.5)
     # What changes cost is no item of the bill.
     month = solved.objective + model.change_without - model.change_month(solved.values.tolist())
@@ -95,21 +94,27 @@ def runners_up(described: Described, asked: Wanted, model: Model, plan: Plan, kn
         open_now = {variable for variable in model.opened.values() if last.values[variable] > 0.5}
         factors = {variable: -1.0 if variable in open_now else 1.0 for variable in model.opened.values()}
         others.append((factors, 1.0 - len(open_now), float("inf")))
-        found = accepted(described, asked, model, plan, known, others, beside)
+        found = accepted(asked, model, plan, Rows(known, others), beside)
         if found is None:
             return
         yield found
         last = found.solved
 
 
+@dataclass(frozen=True)
+class Rows:
+    """Rows beside those of a programme: what the engine asked for, to which is added, and what else holds."""
+
+    known: list[Cut]
+    others: Sequence[Cut] = ()
+
+    @property
+    def all(self) -> list[Cut]:
+        return [*self.known, *self.others]
+
+
 def accepted(
-    described: Described,
-    asked: Wanted,
-    model: Model,
-    like: Plan,
-    known: list[Cut],
-    others: Sequence[Cut] = (),
-    program: Program | Beside | None = None,
+    asked: Wanted, model: Model, like: Plan, rows: Rows, program: Program | Beside | None = None
 ) -> Plan | None:
     """The cheapest mix under more rows that the engine accepts; None for none, or none that was found in some tries.
 
@@ -117,18 +122,17 @@ def accepted(
     """
     program, evaluation = program or model.program, like.evaluation
     for _ in range(_TRIES):
-        found, _ = program.decide(asked.seconds_left, [*known, *others], nodes=_NODES)
+        found, _ = program.decide(asked.seconds_left, rows.all, nodes=_NODES)
         if found is None:
             return None
-        same = (taken_in(model, found), bought_in(model, found))
-        if same == (taken_in(model, like.solved), bought_in(model, like.solved)):
+        if chosen_in(model, found) == chosen_in(model, like.solved):
             return Plan(found, like.patch, like.evaluation)
-        plan = made(described, model, found, asked, evaluation)
+        plan = made(model.described, model, found, asked, evaluation)
         evaluation = plan.evaluation
         more = [*covers(model, found, evaluation), *(cut for cut, _ in unfit(model, found, evaluation))]
         if not more:
             return plan if evaluation.meets_all else None
-        known += more
+        rows.known.extend(more)
     return None
 
 

@@ -1,6 +1,6 @@
 """A summary of records as load: rates, durations, endings, volumes and concurrency of each subnet and destination."""
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from functools import cached_property
@@ -21,7 +21,7 @@ from fenrask.records.matching import Pairs
 from fenrask.records.runs import Runs, cuts
 from fenrask.records.summary import PAIR_BITS, Summary, moves_of, pairs_in
 
-__all__ = ["Fit", "Measured", "measured", "measured_file", "measured_json", "open_by_minute", "stated_rates"]
+__all__ = ["Fit", "Loads", "Measured", "measured", "measured_file", "measured_json", "open_by_minute", "stated_rates"]
 
 _HOUR = 3600
 _QUANTILES = (0.05, 0.25, 0.5, 0.75, 0.95, 0.99)
@@ -299,6 +299,19 @@ def _ended(summary: Summary, numbers: NDArray[np.int64]) -> tuple[list[dict[str,
         {name: share for name, share in zip(names, row, strict=True) if share} for row in shares.tolist()
     ]
     return each, table[:, OPEN].tolist()
+
+
+@dataclass(frozen=True)
+class Loads:
+    """What records came to: their summary, the load of every pair, and what flows state.
+
+    stated: new connections per second in the mean of a day, by subnet and destination.
+    """
+
+    summary: Summary
+    pairs: Pairs
+    found: Sequence[Measured]
+    stated: Mapping[tuple[str, str], float]
 
 
 def stated_rates(described: Described) -> dict[tuple[str, str], float]:

@@ -8,7 +8,7 @@ from collections.abc import Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any, NamedTuple
 
-from fenrask.estate import Described, Estate, Onward
+from fenrask.estate import LAST_PORT, Described, Estate, Onward
 from fenrask.estate.remotes import INTERNET
 from fenrask.prefixes import Address, Block, is_public, parse_address
 from fenrask.routing import Openings, Trace, Tracer, Verdict, flow_paths
@@ -17,7 +17,6 @@ __all__ = ["Attempt", "Outcome", "attempts", "holds", "host_of", "origin_of", "o
 
 UNUSED_PORT = 9
 """A port that nothing of a plan names: of the discard service (RFC 863)."""
-_LAST_PORT = 65_535
 
 
 class Attempt(NamedTuple):
@@ -156,7 +155,7 @@ def _filtered_ports(estate: Estate, workload: str) -> Iterator[tuple[int, str]]:
         for filter_ in filters.values():
             for _, rule in filter_.rules(inward=True):
                 for low, high in rule.ports:
-                    yield from ((port, rule.protocol or "tcp") for port in (low, high + 1) if port <= _LAST_PORT)
+                    yield from ((port, rule.protocol or "tcp") for port in (low, high + 1) if port <= LAST_PORT)
 
 
 def outcomes(described: Described, asked: Iterable[Attempt]) -> dict[Attempt, list[Outcome]]:

@@ -10,7 +10,7 @@ from fenrask.records.runs import Room
 from fenrask.records.summary import Summary, settled, spanned
 from fenrask.records.tallying import summarised
 
-__all__ = ["Part", "part_of", "whole_of"]
+__all__ = ["Part", "Reading", "part_of", "whole_of"]
 
 
 @dataclass(frozen=True)
@@ -24,14 +24,21 @@ class Part:
     unread: Unread
 
 
-def part_of(
-    file: str, columns: Mapping[str, str], pairs: Pairs, quiet: Quiet, share: Share = WHOLE, room: Room | None = None
-) -> Part:
+@dataclass(frozen=True)
+class Reading:
+    """How records are read: the columns that are named for fields, the pairs to count by, and what ends in silence."""
+
+    columns: Mapping[str, str]
+    pairs: Pairs
+    quiet: Quiet
+
+
+def part_of(file: str, reading: Reading, share: Share = WHOLE, room: Room | None = None) -> Part:
     """One file, or a share of it, read where this runs: here, in another process, on a machine that sees the file."""
     unread = Unread({})
-    kind, guessed, batches = read_records(file, unread, columns, quiet, share)
+    kind, guessed, batches = read_records(file, unread, reading.columns, reading.quiet, share)
     spans: dict[str, tuple[int, int]] = {}
-    summary = summarised(spanned(batches, file, spans), pairs, is_share=share.of > 1, room=room)
+    summary = summarised(spanned(batches, file, spans), reading.pairs, is_share=share.of > 1, room=room)
     summary.spans |= spans
     return Part(file, kind, guessed, summary, unread)
 

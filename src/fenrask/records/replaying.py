@@ -265,8 +265,7 @@ def _not_counted(exit_capacity: ExitCapacity, divided: bool) -> Iterator[str]:
         yield "which connections of a flow that is divided take this exit: they are drawn by their addresses"
     if exit_capacity.how.search_tries is not None:
         yield "a search for a free port that gives up early"
-    if exit_capacity.assignment.name == "growing-block":
-        yield "that a block grows: each host has the largest"
+    yield from exit_capacity.assignment.not_replayed()
 
 
 def _delays(log: Log, offer: Offer) -> Series:

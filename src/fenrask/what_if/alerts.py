@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fenrask.capacity import ExitCapacity, ExitLimits, growth_until
+from fenrask.capacity import ExitCapacity, ExitLimits
 from fenrask.capacity.streams import parts_toward
 from fenrask.estate import Described
 from fenrask.estate.flows import Flow
@@ -117,7 +117,7 @@ def _rooms_after(exit_limits: ExitLimits) -> Iterator[tuple[float, str, str]]:
     """By how much all load may grow until a fault that flows are to survive overloads an exit; the limit, the fault."""
     if isinstance(exit_limits, ExitCapacity) and exit_limits.after_fault is not None:
         then = exit_limits.after_fault.then
-        room = growth_until(then.streams, then.assignment, then.how, exit_limits.addresses, then.target)
+        room = then.load.growth_until(exit_limits.addresses)
         if room is not None:
             yield room, "ports", exit_limits.after_fault.fault
     for fault, limit in exit_limits.after_faults.items():

@@ -12,7 +12,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from fenrask.capacity import ExitCapacity, Stream, given, growth_until
+from fenrask.capacity import ExitCapacity, Stream, given
 from fenrask.capacity.streams import pools
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
@@ -193,9 +193,7 @@ class _Group:
     def __init__(self, exit_capacity: ExitCapacity, streams: Sequence[Stream], load: Floats) -> None:
         self._exit, self._streams, self._load = exit_capacity, streams, load
         least, most = (
-            exit_capacity.assignment.least_addresses(
-                [one.scaled(float(factor)) for one in streams], exit_capacity.how, exit_capacity.target
-            )
+            replace(exit_capacity.load, streams=streams).scaled(float(factor)).least_addresses()
             for factor in (load.min(), load.max())
         )
         self._least, self._most = least, most
@@ -212,9 +210,7 @@ class _Group:
             return self._load.size
         exit_capacity = self._exit
         if not self.is_done:
-            grows = growth_until(
-                self._streams, exit_capacity.assignment, exit_capacity.how, addresses, exit_capacity.target
-            )
+            grows = replace(exit_capacity.load, streams=self._streams).growth_until(addresses)
             before, self._carries = self._carries, math.inf if grows is None else (1.0 + grows) * (1 + 1e-12)
             # Something else binds: more addresses carry no more.
             self.is_done = (

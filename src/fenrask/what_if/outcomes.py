@@ -100,7 +100,8 @@ def _bare(exit_limits: ExitLimits) -> ExitLimits:
     limits = tuple(replace(limit, grow=_unknown) for limit in exit_limits.limits)
     if isinstance(exit_limits, ExitCapacity):
         ports = replace(exit_limits.ports, feel=_unknown) if exit_limits.ports else None
-        return replace(exit_limits, limits=limits, basis=(), streams=(), divide=_unknown, ports=ports)
+        load = replace(exit_limits.load, streams=())
+        return replace(exit_limits, limits=limits, basis=(), load=load, divide=_unknown, ports=ports)
     return replace(exit_limits, limits=limits, basis=())
 
 

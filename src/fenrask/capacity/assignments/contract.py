@@ -1,6 +1,6 @@
 """What a port assignment answers: how many ports whom, what is refused, how many addresses suffice."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Literal, Protocol
@@ -9,6 +9,7 @@ import numpy as np
 
 from fenrask.demand import Load, Series
 from fenrask.estate import Ports
+from fenrask.prefixes import Prefix
 from fenrask.teletraffic.backoff import Waits
 from fenrask.teletraffic.simulation import Calls, Setting
 
@@ -218,6 +219,22 @@ class Replay:
     """The number of equal parts of the pool, of which the setting is one."""
 
 
+@dataclass(frozen=True)
+class InKernel:
+    """Ports as a kernel's translator gives them out: a block for each host, or any port; and what that leaves out.
+
+    blocks: by host the place of its address, and its first and last port.
+    """
+
+    blocks: Mapping[str, tuple[int, int, int]] = field(default_factory=dict)
+    not_counted: tuple[str, ...] = ()
+
+    @classmethod
+    def for_itself(cls, name: str) -> "InKernel":
+        """One of an assignment of this name, which a kernel does not have."""
+        return cls(not_counted=(f"{name}: the kernel gives a port toward each destination out for itself",))
+
+
 Streams = Sequence[Stream]
 View = Literal["tuples", "whole", "hosts"]
 """What competes for ports: connections to a destination address, all of a protocol, or those of one host."""
@@ -265,4 +282,16 @@ class PortAssignment(Protocol):
 
     def adds_up(self, streams: Streams, ports: Ports) -> bool:
         """Whether `room` is all that counts: loads up to it, each pool's in sum, are within the target."""
+        ...
+
+    def is_linear(self, streams: Streams, ports: Ports) -> bool:
+        """Whether what streams take of `room` simply adds up, be it Erlang or hosts."""
+        ...
+
+    def in_kernel(self, ports: Ports, sources: Sequence[Prefix], addresses: int) -> "InKernel":
+        """What a kernel's translator is told to do the same. sources: the subnets that it serves."""
+        ...
+
+    def not_replayed(self) -> tuple[str, ...]:
+        """What a replay of records leaves out of it, in words."""
         ...

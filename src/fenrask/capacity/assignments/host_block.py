@@ -6,12 +6,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
+from fenrask.capacity.assignments.contract import Division, InKernel, PortUse, Replay, Stream, Streams, View
 from fenrask.capacity.assignments.pools import blocking, busiest_use, greatest_load, least, turned_away
 from fenrask.demand import Series
+from fenrask.estate import LAST_PORT, Ports
 from fenrask.estate import GrowingBlock as Growth
 from fenrask.estate import HostBlock as Fixed
-from fenrask.estate import Ports
+from fenrask.prefixes import Prefix
 from fenrask.teletraffic.simulation import Blocks, Calls, Growing, OwnBlocks, Setting
 
 __all__ = ["GROWING_BLOCK", "HOST_BLOCK", "packed"]
@@ -136,6 +137,19 @@ class HostBlocks:
 
     def adds_up(self, streams: Streams, ports: Ports) -> bool:
         return False
+
+    def is_linear(self, streams: Streams, ports: Ports) -> bool:
+        # Blocks that grow fit together in more than one way.
+        return not self._growing
+
+    def in_kernel(self, ports: Ports, sources: Sequence[Prefix], addresses: int) -> InKernel:
+        assert ports.host_block is not None
+        blocks = _blocks(sources, ports.host_block, ports.per_address, addresses)
+        grow = ("blocks that grow: every host gets the first one for good",)
+        return InKernel(blocks, grow if _largest(ports) > ports.host_block else ())
+
+    def not_replayed(self) -> tuple[str, ...]:
+        return ("that a block grows: each host has the largest",) if self._growing else ()
 
     def _groups(self, streams: Streams, ports: Ports, target: float) -> list[_Group]:
         """Hosts of one subnet and workload together, whatever the protocol."""
@@ -282,6 +296,19 @@ def _place(room: dict[int, int], block: int, wanted: int) -> int:
         if not room[left]:
             del room[left]
     return placed
+
+
+def _blocks(sources: Sequence[Prefix], block: int, per_address: int, addresses: int) -> dict[str, tuple[int, int, int]]:
+    """A block for each address of the subnets in turn, as long as there are any; none straddles two addresses."""
+    each, first = per_address // block, LAST_PORT + 1 - per_address
+    found: dict[str, tuple[int, int, int]] = {}
+    for prefix in sources:
+        for host in prefix.hosts():
+            place, number = divmod(len(found), each)
+            if place >= addresses:
+                return found
+            found[str(host)] = (place, first + number * block, first + (number + 1) * block - 1)
+    return found
 
 
 HOST_BLOCK = HostBlocks("host-block", growing=False)

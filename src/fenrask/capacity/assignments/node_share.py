@@ -2,12 +2,13 @@
 
 from collections.abc import Sequence
 
-from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
+from fenrask.capacity.assignments.contract import Division, InKernel, PortUse, Replay, Stream, Streams, View
 from fenrask.capacity.assignments.pools import busiest_use, greatest_load, least_for, suffices
 from fenrask.capacity.assignments.shared import TYING, tied_text
 from fenrask.capacity.assignments.simulating import pooled
 from fenrask.estate import NodeShare as Model
 from fenrask.estate import Ports
+from fenrask.prefixes import Prefix
 from fenrask.teletraffic.simulation import Calls
 
 __all__ = ["NODE_SHARE"]
@@ -63,6 +64,15 @@ class NodeShare:
     def adds_up(self, streams: Streams, ports: Ports) -> bool:
         tied = ports.hashes_hosts
         return ports.tries is None and not tied and all(one.is_plain for one in streams)
+
+    def is_linear(self, streams: Streams, ports: Ports) -> bool:
+        return self.adds_up(streams, ports)
+
+    def in_kernel(self, ports: Ports, sources: Sequence[Prefix], addresses: int) -> InKernel:
+        return InKernel.for_itself(self.name)
+
+    def not_replayed(self) -> tuple[str, ...]:
+        return ()
 
 
 def _nodes(ports: Ports) -> int:

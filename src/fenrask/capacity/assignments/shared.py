@@ -7,10 +7,11 @@ the destination, so that all of a transport protocol compete for the same ports.
 
 from collections.abc import Sequence
 
-from fenrask.capacity.assignments.contract import Division, PortUse, Replay, Stream, Streams, View
+from fenrask.capacity.assignments.contract import Division, InKernel, PortUse, Replay, Stream, Streams, View
 from fenrask.capacity.assignments.pools import busiest_use, greatest_load, least_for, suffices
 from fenrask.capacity.assignments.simulating import pooled
 from fenrask.estate import Ports
+from fenrask.prefixes import Prefix
 from fenrask.teletraffic.simulation import Calls
 
 __all__ = ["SHARED_ONCE", "SHARED_PER_DESTINATION", "Shared", "tied_text"]
@@ -59,6 +60,15 @@ class Shared:
 
     def adds_up(self, streams: Streams, ports: Ports) -> bool:
         return ports.tries is None and ports.address_choice not in TYING and all(one.is_plain for one in streams)
+
+    def is_linear(self, streams: Streams, ports: Ports) -> bool:
+        return self.adds_up(streams, ports)
+
+    def in_kernel(self, ports: Ports, sources: Sequence[Prefix], addresses: int) -> InKernel:
+        return InKernel() if self.view == "tuples" else InKernel.for_itself(self.name)
+
+    def not_replayed(self) -> tuple[str, ...]:
+        return ()
 
     def _words(self, stream: Stream, division: Division) -> tuple[str, str, str]:
         if self.view == "tuples":

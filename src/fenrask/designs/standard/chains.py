@@ -4,7 +4,7 @@ from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import DEFAULT, Draft
 from fenrask.designs.placing import centres, sending_groups
 from fenrask.designs.standard.gateways import FIREWALL, GATEWAY
-from fenrask.designs.topologies import firewall_before, hub_before, translator
+from fenrask.designs.topologies import NewExit, firewall_before, hub_before, translator
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
 
@@ -19,7 +19,7 @@ def _central_hub(described: Described) -> Patch:
     draft = Draft(described)
     wanted = described.centre or centres(described)[0]
     centre = next((group for group in groups if group[0] == wanted), next(iter(groups)))
-    gateway, subnet = translator(draft, draft.offer(GATEWAY), centre, "gateway-central", own_subnet="central")
+    gateway, subnet = translator(draft, NewExit(draft.offer(GATEWAY), *centre, "gateway-central"), own_subnet="central")
     hub = hub_before(draft, centre[0], [network for network, _ in groups], gateway, subnet)
     for (network, _), subnets in groups.items():
         draft.lead(subnets, DEFAULT, gateway if network == centre[0] else hub)
@@ -39,8 +39,8 @@ def _firewall_first(described: Described) -> Patch:
     draft = Draft(described)
     inspecting, translating = draft.offer(FIREWALL, translates=False), draft.offer(GATEWAY)
     for (network, zone), subnets in sending_groups(described, per_zone=False).items():
-        behind = translator(draft, translating, (network, zone), f"gateway-{network}", own_subnet="outer")
-        wall = firewall_before(draft, inspecting, (network, zone), f"firewall-{network}", behind, subnets)
+        behind = translator(draft, NewExit(translating, network, zone, f"gateway-{network}"), own_subnet="outer")
+        wall = firewall_before(draft, NewExit(inspecting, network, zone, f"firewall-{network}"), behind, subnets)
         draft.lead(subnets, DEFAULT, wall)
     return draft.patch()
 

@@ -5,7 +5,7 @@ from functools import partial
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import DEFAULT, Draft
 from fenrask.designs.placing import sending_groups
-from fenrask.designs.topologies import several, translator
+from fenrask.designs.topologies import NewExit, several, translator
 from fenrask.estate import Described
 
 __all__ = ["DESIGNS", "FIREWALL", "GATEWAY", "place_exits"]
@@ -23,7 +23,7 @@ def place_exits(draft: Draft, kind: str, stem: str, per_zone: bool, units: int =
     regional = draft.described.catalogue.offers[offer].scope == "region"
     for (network, zone), subnets in sending_groups(draft.described, per_zone and not regional).items():
         wanted = f"{stem}-{network}-{zone}" if per_zone and zone and not regional else f"{stem}-{network}"
-        name, _ = translator(draft, offer, (network, zone), wanted, keys)
+        name, _ = translator(draft, NewExit(offer, network, zone, wanted, keys))
         draft.lead(subnets, DEFAULT, name)
 
 

@@ -3,7 +3,7 @@
 from fenrask.designs.contract import Design, Patch
 from fenrask.designs.draft import Draft, sending_subnets
 from fenrask.designs.standard.gateways import GATEWAY
-from fenrask.designs.topologies import boundary_hub, hub_before, translator
+from fenrask.designs.topologies import NewExit, boundary_hub, hub_before, translator
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
 from fenrask.prefixes import covers
@@ -34,7 +34,7 @@ def _dedicated(described: Described) -> Patch:
     network = draft.new_network("partners", estate.networks[networks[0]].region)
     scope = described.catalogue.offers[offer].scope
     zone = None if scope == "region" else next((estate.subnets[name].zone for name in senders), None)
-    gateway, subnet = translator(draft, offer, (network, zone), "gateway-partners", own_subnet="partners-edge")
+    gateway, subnet = translator(draft, NewExit(offer, network, zone, "gateway-partners"), own_subnet="partners-edge")
     hub = hub_before(draft, network, networks, gateway, subnet)
     for name, destinations in senders.items():
         for destination in dict.fromkeys(destinations):

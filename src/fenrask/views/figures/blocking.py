@@ -4,18 +4,18 @@ from matplotlib.axes import Axes
 from matplotlib.ticker import MaxNLocator
 
 from fenrask.capacity import Capacity, ExitCapacity
-from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
+from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, Stroke, figure, rendered
 
 __all__ = ["draw_blocking"]
 
 _MOST = 6
-_STYLES = (
-    (BLUE, "o", "-"),
-    (ORANGE, "s", "--"),
-    (GREY, "^", ":"),
-    (RED, "D", "-."),
-    ("#009e73", "v", "-"),
-    ("#cc79a7", "P", "--"),
+_STROKES = (
+    Stroke(BLUE, "-", "o"),
+    Stroke(ORANGE, "--", "s"),
+    Stroke(GREY, ":", "^"),
+    Stroke(RED, "-.", "D"),
+    Stroke("#009e73", "-", "v"),
+    Stroke("#cc79a7", "--", "P"),
 )
 _FLOOR = 1e-12
 _MOST_ADDRESSES = 64
@@ -40,8 +40,8 @@ def draw_blocking(capacity: Capacity, suffix: str) -> bytes:
     drawn = busy[:_MOST]
     reach = max(max(one.addresses, one.needed or one.addresses) for one in drawn)
     last = min(reach + 2, _MOST_ADDRESSES)
-    for exit_capacity, (colour, marker, line) in zip(drawn, _STYLES, strict=False):
-        _draw(axes, exit_capacity, last, colour, marker, line)
+    for exit_capacity, stroke in zip(drawn, _STROKES, strict=False):
+        _draw(axes, exit_capacity, last, stroke)
     target = estate.targets.blocking
     axes.axhline(target, color="black", linewidth=1.5)
     axes.annotate(
@@ -61,12 +61,12 @@ def draw_blocking(capacity: Capacity, suffix: str) -> bytes:
     return rendered(paper, suffix)
 
 
-def _draw(axes: Axes, exit_capacity: ExitCapacity, last: int, colour: str, marker: str, line: str) -> None:
+def _draw(axes: Axes, exit_capacity: ExitCapacity, last: int, stroke: Stroke) -> None:
     numbers = list(range(1, last + 1))
     blocked = [max(exit_capacity.blocking_with(number), _FLOOR) for number in numbers]
     needs = "no number suffices" if exit_capacity.needed is None else f"needs {exit_capacity.needed}"
     label = f"{exit_capacity.name}: {needs}, {'has' if exit_capacity.stated else 'is given'} {exit_capacity.addresses}"
-    axes.plot(numbers, blocked, color=colour, marker=marker, linestyle=line, linewidth=2, markersize=6, label=label)
+    axes.plot(numbers, blocked, **stroke.style, linewidth=2, markersize=6, label=label)
     if 1 <= exit_capacity.addresses <= last:
         axes.plot(
             [exit_capacity.addresses],
@@ -74,7 +74,7 @@ def _draw(axes: Axes, exit_capacity: ExitCapacity, last: int, colour: str, marke
             marker="o",
             markersize=17,
             markerfacecolor="none",
-            markeredgecolor=colour,
+            markeredgecolor=stroke.colour,
             markeredgewidth=2,
             linestyle="none",
         )

@@ -1,6 +1,8 @@
 """The paper that figures are drawn on: size, fonts, colours that survive grey and colour blindness."""
 
 import io
+from dataclasses import dataclass
+from typing import Any
 
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
@@ -8,11 +10,25 @@ from matplotlib.figure import Figure
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.views.figures import ENDINGS
 
-__all__ = ["BLUE", "GREY", "ORANGE", "RED", "figure", "rendered"]
+__all__ = ["BLUE", "GREY", "ORANGE", "RED", "Stroke", "figure", "rendered"]
 
 # Okabe and Ito (2008), a palette for colour-blind readers.
 BLUE, ORANGE, RED, GREY = "#0072b2", "#e69f00", "#d55e00", "#666666"
 _INCHES, _DPI = (12.8, 8.0), 100
+
+
+@dataclass(frozen=True)
+class Stroke:
+    """How a line is drawn: told from others by more than its colour."""
+
+    colour: str
+    line: str = "-"
+    marker: str = ""
+
+    @property
+    def style(self) -> dict[str, Any]:
+        """As Matplotlib names it."""
+        return {"color": self.colour, "linestyle": self.line, "marker": self.marker}
 
 
 def figure(constrained: bool = True) -> Figure:

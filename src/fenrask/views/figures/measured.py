@@ -1,35 +1,26 @@
 """What records show: new and concurrent connections over the time looked at, and how long they last."""
 
 import math
-from collections.abc import Mapping, Sequence
 
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.ticker import FuncFormatter, PercentFormatter
 
-from fenrask.records.matching import Pairs
-from fenrask.records.measuring import Measured, open_by_minute
-from fenrask.records.summary import Summary
+from fenrask.records.measuring import Loads, Measured, open_by_minute
 from fenrask.units import percent
-from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, figure, rendered
+from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, Stroke, figure, rendered
 
 __all__ = ["draw_measured"]
 
-_STYLES = ((BLUE, "-"), (ORANGE, "--"), (GREY, "-."))
+_STROKES = (Stroke(BLUE), Stroke(ORANGE, "--"), Stroke(GREY, "-."))
 _Z95 = 1.6448536269514722
 
 
-def draw_measured(
-    estate: str,
-    summary: Summary,
-    pairs: Pairs,
-    found: Sequence[Measured],
-    stated: Mapping[tuple[str, str], float],
-    suffix: str,
-) -> bytes:
+def draw_measured(estate: str, loads: Loads, suffix: str) -> bytes:
     """The three pairs with the most connections: rates by hour beside what is stated, concurrency, durations."""
+    found = loads.found
     paper = figure()
-    shown = list(zip(found, _STYLES, strict=False))
+    shown = list(zip(found, _STROKES, strict=False))
     names = {one.subnet + one.destination: f"{one.subnet} to {one.destination}" for one, _ in shown}
     more = f" (the {len(shown)} busiest of {len(found):,} pairs)" if len(found) > len(shown) else ""
     paper.suptitle(f"{estate}: load as records show it{more}", fontsize=15)
@@ -38,12 +29,16 @@ def draw_measured(
         return rendered(paper, suffix)
     grid = paper.add_gridspec(2, 2, width_ratios=[3, 2])
     rates, open_, lasts = (paper.add_subplot(place) for place in (grid[0, 0], grid[1, 0], grid[:, 1]))
-    for measured, (colour, style) in shown:
+    for measured, stroke in shown:
         name = names[measured.subnet + measured.destination]
-        _rates(rates, measured, stated.get((measured.subnet, measured.destination)), name, colour, style)
-        times, mean = open_by_minute(summary, pairs, measured)
-        open_.plot((times - times[0]) / 3600, mean, color=colour, linestyle=style, linewidth=1.2, label=name)
-        _durations(lasts, measured, name, colour, style)
+        _rates(rates, measured, name, stroke)
+        if (planned := loads.stated.get((measured.subnet, measured.destination))) is not None:
+            rates.axhline(planned, color=stroke.colour, linewidth=0.9, linestyle=stroke.line)
+        times, mean = open_by_minute(loads.summary, loads.pairs, measured)
+        open_.plot(
+            (times - times[0]) / 3600, mean, color=stroke.colour, linestyle=stroke.line, linewidth=1.2, label=name
+        )
+        _durations(lasts, measured, name, stroke)
     hours = len(found[0].days.by_hour)
     _dress(rates, "new connections/s", "hour of the week (Monday first)" if hours > 24 else "hour of the day, UTC")
     rates.set_title(
@@ -63,42 +58,48 @@ def draw_measured(
     return rendered(paper, suffix)
 
 
-def _rates(axes: Axes, measured: Measured, stated: float | None, name: str, colour: str, style: str) -> None:
+def _rates(axes: Axes, measured: Measured, name: str, stroke: Stroke) -> None:
     hours = len(measured.days.by_hour)
     axes.step(
         [*range(hours + 1)],
         [*measured.days.by_hour, measured.days.by_hour[-1]],
         where="post",
-        color=colour,
-        linestyle=style,
+        **stroke.style,
         lw=2,
     )
     axes.annotate(
-        name, (hours, measured.days.by_hour[-1]), xytext=(-4, 5), textcoords="offset points", ha="right", color=colour
+        name,
+        (hours, measured.days.by_hour[-1]),
+        xytext=(-4, 5),
+        textcoords="offset points",
+        ha="right",
+        color=stroke.colour,
     )
-    if stated is not None:
-        axes.axhline(stated, color=colour, linewidth=0.9, linestyle=style)
     axes.set_xlim(0, hours)
     axes.set_xticks(range(0, hours + 1, 24 if hours > 24 else 4))
 
 
-def _durations(axes: Axes, measured: Measured, name: str, colour: str, style: str) -> None:
+def _durations(axes: Axes, measured: Measured, name: str, stroke: Stroke) -> None:
     values, shares = np.array(measured.law.values), np.array(measured.law.shares)
     left = 1 - (np.cumsum(shares) - shares / 2)
     axes.plot(
-        np.maximum(values, 1e-3), left, color=colour, linestyle=style, linewidth=2.2, label=_named(measured, name)
+        np.maximum(values, 1e-3),
+        left,
+        **stroke.style,
+        linewidth=2.2,
+        label=_named(measured, name),
     )
     law = measured.fit.law
     times = np.geomspace(max(1e-3, float(values[0]) / 2), max(float(values[-1]), 2e-3) * 2, 200)
     if law["shape"] == "exponential":
-        axes.plot(times, np.exp(-times / law["mean"]), color=colour, linewidth=0.9)
+        axes.plot(times, np.exp(-times / law["mean"]), color=stroke.colour, linewidth=0.9)
     elif law["shape"] == "lognormal":
         # Mean and 95th percentile: sigma solves ln(p95/mean) = z sigma - sigma^2/2, the smaller root.
         ratio = math.log(law["p95"] / law["mean"])
         sigma = _Z95 - math.sqrt(max(0.0, _Z95**2 - 2 * ratio))
         mu = math.log(law["mean"]) - sigma**2 / 2
         above = [0.5 * math.erfc((math.log(one) - mu) / max(sigma, 1e-9) / math.sqrt(2)) for one in times]
-        axes.plot(times, above, color=colour, linewidth=0.9)
+        axes.plot(times, above, color=stroke.colour, linewidth=0.9)
 
 
 def _named(measured: Measured, name: str) -> str:

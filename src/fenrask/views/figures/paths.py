@@ -2,7 +2,7 @@
 
 from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from matplotlib.axes import Axes
 from matplotlib.lines import Line2D
@@ -65,14 +65,15 @@ def draw_paths(paths: Paths, broken: Sequence[BrokenNeed], suffix: str) -> bytes
     rows = _folded(paths)
     lines, not_drawn = _readable(paths.described.estate, _lines_of(paths, rows))
     lines, ends = _with_ends_together(lines)
-    return _drawn(paths.described.estate, lines, rows, ends, broken, suffix, "the path of every flow", not_drawn)
+    content = _Content(lines, rows, ends, broken, not_drawn)
+    return _drawn(paths.described.estate, content, "the path of every flow", suffix)
 
 
 def draw_trace(described: Described, target: str, traces: Sequence[Trace], suffix: str) -> bytes:
     """The path from one subnet to one destination, in all its parts."""
     lines = [_Line(one.subnet, one.exits, target, one.verdict, False, (), 1.0) for one in traces]
     subnet = traces[0].subnet
-    return _drawn(described.estate, lines, {subnet: [subnet]}, {}, (), suffix, f"{subnet} to {target}", 0)
+    return _drawn(described.estate, _Content(lines, {subnet: [subnet]}), f"{subnet} to {target}", suffix)
 
 
 def _folded(paths: Paths) -> dict[str, list[str]]:
@@ -140,16 +141,19 @@ def _readable(estate: Estate, lines: Sequence[_Line]) -> tuple[list[_Line], int]
     return [line for line in lines if line.row in kept], len(sent) - len(kept)
 
 
-def _drawn(
-    estate: Estate,
-    lines: Sequence[_Line],
-    rows: Mapping[str, Sequence[str]],
-    ends: Mapping[str, Sequence[str]],
-    broken: Sequence[BrokenNeed],
-    suffix: str,
-    title: str,
-    not_drawn: int,
-) -> bytes:
+@dataclass(frozen=True)
+class _Content:
+    """What is drawn: lines; by the first of each row its subnets; destinations together; and how many rows are not."""
+
+    lines: Sequence[_Line]
+    rows: Mapping[str, Sequence[str]]
+    ends: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    broken: Sequence[BrokenNeed] = ()
+    not_drawn: int = 0
+
+
+def _drawn(estate: Estate, content: _Content, title: str, suffix: str) -> bytes:
+    lines, rows, ends = content.lines, content.rows, content.ends
     paper = figure(constrained=False)
     axes = paper.add_axes((0, 0, 1, 1))
     axes.set_axis_off()
@@ -160,21 +164,22 @@ def _drawn(
     networks = {name: _NETWORK_COLOURS[n % len(_NETWORK_COLOURS)] for n, name in enumerate(estate.networks)}
     _draw_networks(axes, estate, spots, networks)
     most = max((line.volume for line in lines), default=0.0) or 1.0
+    sheet = _Sheet(axes, estate, spots, width)
     crosses: dict[_Spot, list[str]] = {}
     for line in sorted(lines, key=lambda line: line.verdict.arrives, reverse=True):
         weight = (line.volume / most) ** 0.5
-        lost_at = _draw_line(axes, line, spots, networks[estate.subnets[line.row].network], weight, width)
+        lost_at = sheet.draw_line(line, networks[estate.subnets[line.row].network], weight)
         words = ": ".join(filter(None, (some(line.flows, 2), line.verdict.value)))
         if lost_at is not None and words not in crosses.setdefault(lost_at, []):
-            _draw_cross(axes, line, lost_at, width, words, len(crosses[lost_at]))
+            sheet.draw_cross(line, lost_at, words, len(crosses[lost_at]))
             crosses[lost_at].append(words)
     crowd = Counter(spot.x for spot in spots.values())
     for (group, name), spot in spots.items():
         members = rows[name] if group == "subnet" else ends.get(name, ()) if group == "destination" else ()
-        size = (width if group == "exit" else _SUBNET_WIDTH, min(_TALLEST, 0.7 * _COLUMN / crowd[spot.x]))
-        _draw_box(axes, estate, group, name, spot, size, max(0, len(members) - 1))
-    _draw_unmet(axes, estate, broken, spots, {member: name for name, some in ends.items() for member in some})
-    _draw_legend(axes, not_drawn, any(line.comes_in for line in lines))
+        sheet.draw_box(group, name, min(_TALLEST, 0.7 * _COLUMN / crowd[spot.x]), max(0, len(members) - 1))
+    first = {member: name for name, some in ends.items() for member in some}
+    _draw_unmet(axes, estate, content.broken, spots, first)
+    _draw_legend(axes, content.not_drawn, any(line.comes_in for line in lines))
     return rendered(paper, suffix)
 
 
@@ -282,56 +287,66 @@ def _draw_unmet(
             axes.text(spot.x, spot.y - 0.031, text, fontsize=8, color=RED, ha="center", weight="bold", zorder=5)
 
 
-def _draw_box(
-    axes: Axes, estate: Estate, group: str, name: str, spot: _Spot, size: tuple[float, float], more: int
-) -> None:
-    missing = group == "exit" and name not in estate.exits
-    width, height = size
-    corner = (spot.x - width / 2, spot.y - height / 2)
-    box = FancyBboxPatch(corner, width, height, boxstyle="round,pad=0.002", facecolor="#f7f7f7", zorder=3)
-    box.set(edgecolor=RED if missing else "#333333", linestyle="--" if missing else "-", linewidth=1)
-    axes.add_patch(box)
-    note = "does not exist" if missing else ""
-    if group == "exit" and not missing:
-        note = estate.exits[name].kind
-    if more:
-        note = f"and {counted(more, f'more {group}')}"
-    most = int(width / _LETTER)
-    words = [word if len(word) <= most else f"{word[: most - 1]}…" for word in (name, note) if word]
-    lines, letter = ("\n", 8.0) if height > 0.9 * _TALLEST else (", ", max(6.0, min(8.0, 300 * height)))
-    axes.text(spot.x, spot.y, lines.join(words), ha="center", va="center", fontsize=letter, zorder=4, linespacing=1.0)
+@dataclass(frozen=True)
+class _Sheet:
+    """Where things are drawn: boxes at their spots, those of exits so wide, and lines between them."""
 
+    axes: Axes
+    estate: Estate
+    spots: Mapping[tuple[str, str], _Spot]
+    width: float
 
-def _draw_line(
-    axes: Axes, line: _Line, spots: Mapping[tuple[str, str], _Spot], colour: str, weight: float, width: float
-) -> _Spot | None:
-    """Draws a line; the last box that it gets to, where it is lost."""
-    arrives = line.verdict.arrives
-    stops = [("exit", name) for name in line.exits]
-    if arrives or not line.comes_in:
-        stops.insert(0, ("subnet", line.row))
-    if arrives or line.comes_in:
-        stops.append(("destination", line.destination))
-    for stop, other in zip(stops, stops[1:], strict=False):
-        begin, end = spots[stop], spots[other]
-        halves = [(width if group == "exit" else _SUBNET_WIDTH) / 2 for group, _ in (stop, other)]
-        path = _curve(begin, end, _gaps(begin, end, spots), halves, width / 2)
-        patch = PathPatch(path, fill=False, edgecolor=colour if arrives else RED, alpha=0.75)
-        patch.set(linewidth=1 + 6 * weight, linestyle="-" if arrives else (0, (4, 2)), capstyle="butt")
-        axes.add_patch(patch)
-    if arrives and line.comes_in:
-        hosts = spots[stops[0]]
-        axes.plot([hosts.x + _SUBNET_WIDTH / 2 + 0.006], [hosts.y], "<", color=colour, markersize=9, zorder=5)
-    return None if arrives else spots[stops[0 if line.comes_in else -1]]
+    def draw_box(self, group: str, name: str, height: float, more: int) -> None:
+        """The box of an exit, of a row of subnets or of a destination, and of so many more."""
+        spot, width = self.spots[group, name], self._width_of(group)
+        missing = group == "exit" and name not in self.estate.exits
+        corner = (spot.x - width / 2, spot.y - height / 2)
+        box = FancyBboxPatch(corner, width, height, boxstyle="round,pad=0.002", facecolor="#f7f7f7", zorder=3)
+        box.set(edgecolor=RED if missing else "#333333", linestyle="--" if missing else "-", linewidth=1)
+        self.axes.add_patch(box)
+        note = "does not exist" if missing else ""
+        if group == "exit" and not missing:
+            note = self.estate.exits[name].kind
+        if more:
+            note = f"and {counted(more, f'more {group}')}"
+        most = int(width / _LETTER)
+        words = [word if len(word) <= most else f"{word[: most - 1]}…" for word in (name, note) if word]
+        lines, letter = ("\n", 8.0) if height > 0.9 * _TALLEST else (", ", max(6.0, min(8.0, 300 * height)))
+        text = self.axes.text(spot.x, spot.y, lines.join(words), ha="center", va="center", zorder=4)
+        text.set(fontsize=letter, linespacing=1.0)
 
+    def draw_line(self, line: _Line, colour: str, weight: float) -> _Spot | None:
+        """Draws a line; the last box that it gets to, where it is lost."""
+        arrives = line.verdict.arrives
+        stops = [("exit", name) for name in line.exits]
+        if arrives or not line.comes_in:
+            stops.insert(0, ("subnet", line.row))
+        if arrives or line.comes_in:
+            stops.append(("destination", line.destination))
+        for stop, other in zip(stops, stops[1:], strict=False):
+            begin, end = self.spots[stop], self.spots[other]
+            halves = [self._width_of(group) / 2 for group, _ in (stop, other)]
+            path = _curve(begin, end, _gaps(begin, end, self.spots), halves, self.width / 2)
+            patch = PathPatch(path, fill=False, edgecolor=colour if arrives else RED, alpha=0.75)
+            patch.set(linewidth=1 + 6 * weight, linestyle="-" if arrives else (0, (4, 2)), capstyle="butt")
+            self.axes.add_patch(patch)
+        if arrives and line.comes_in:
+            hosts = self.spots[stops[0]]
+            at = [hosts.x + _SUBNET_WIDTH / 2 + 0.006], [hosts.y]
+            self.axes.plot(*at, "<", color=colour, markersize=9, zorder=5)
+        return None if arrives else self.spots[stops[0 if line.comes_in else -1]]
 
-def _draw_cross(axes: Axes, line: _Line, last: _Spot, width: float, words: str, above: int) -> None:
-    """Where a path is lost: past the last box that it gets to, seen from where it comes; under words of others."""
-    half, way = (width if line.exits else _SUBNET_WIDTH) / 2, -1 if line.comes_in else 1
-    axes.plot([last.x + way * (half + 0.012)], [last.y], "x", color=RED, markersize=11, markeredgewidth=3, zorder=5)
-    side = "right" if line.comes_in else "left"
-    at = (last.x + way * (half + 0.024), last.y - 0.006 - 0.024 * above)
-    axes.text(*at, words, fontsize=9, color=RED, weight="bold", zorder=5, ha=side)
+    def draw_cross(self, line: _Line, last: _Spot, words: str, above: int) -> None:
+        """Where a path is lost: past the last box that it gets to, seen from where it comes; under words of others."""
+        half, way = self._width_of("exit" if line.exits else "subnet") / 2, -1 if line.comes_in else 1
+        at = [last.x + way * (half + 0.012)], [last.y]
+        self.axes.plot(*at, "x", color=RED, markersize=11, markeredgewidth=3, zorder=5)
+        side = "right" if line.comes_in else "left"
+        beside = (last.x + way * (half + 0.024), last.y - 0.006 - 0.024 * above)
+        self.axes.text(*beside, words, fontsize=9, color=RED, weight="bold", zorder=5, ha=side)
+
+    def _width_of(self, group: str) -> float:
+        return self.width if group == "exit" else _SUBNET_WIDTH
 
 
 def _gaps(from_spot: _Spot, to_spot: _Spot, spots: Mapping[tuple[str, str], _Spot]) -> list[_Spot]:

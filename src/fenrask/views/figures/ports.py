@@ -6,7 +6,7 @@ from matplotlib.ticker import FuncFormatter, PercentFormatter
 from fenrask.capacity import Capacity, ExitCapacity, Stream
 from fenrask.estate.suggestions import some
 from fenrask.units import SECONDS_PER_HOUR, clock_text, counted, percent
-from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, figure, rendered
+from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, RED, Stroke, figure, rendered
 
 __all__ = ["draw_ports"]
 
@@ -16,7 +16,7 @@ _SEEN = 0.02
 _MOST_PANELS = 4
 _NEARLY_EMPTY = 0.1
 """Share of its ports that an exit wants at its peak, below which it gets no panel of its own."""
-_STYLES = ((BLUE, "-"), (ORANGE, "--"), (GREY, ":"))
+_STROKES = (Stroke(BLUE), Stroke(ORANGE, "--"), Stroke(GREY, ":"))
 
 
 def draw_ports(capacity: Capacity, suffix: str) -> bytes:
@@ -49,8 +49,8 @@ def _panel(axes: Axes, capacity: Capacity, exit_capacity: ExitCapacity) -> None:
     times = [*(capacity.demand.times_s / SECONDS_PER_HOUR), float(hours)]
     ordered = sorted(exit_capacity.streams, key=lambda stream: -stream.busiest)
     streams = [stream for stream in ordered[:_MOST_STREAMS] if stream is ordered[0] or stream.busiest > _SEEN * size]
-    for stream, (colour, style) in zip(streams, _STYLES, strict=False):
-        _draw_stream(axes, times, stream, size, colour, style)
+    for stream, stroke in zip(streams, _STROKES, strict=False):
+        _draw_stream(axes, times, stream, size, stroke)
     if len(ordered) > len(streams):
         axes.plot([], [], linewidth=0, label=f"and {counted(len(ordered) - len(streams), 'smaller pool')}")
     axes.axhline(size, color="black", linewidth=2)
@@ -84,9 +84,9 @@ def _panel(axes: Axes, capacity: Capacity, exit_capacity: ExitCapacity) -> None:
     axes.legend(loc="upper left", bbox_to_anchor=(1.06, 1.0), fontsize=10, frameon=False)
 
 
-def _draw_stream(axes: Axes, times: list[float], stream: Stream, size: float, colour: str, style: str) -> None:
+def _draw_stream(axes: Axes, times: list[float], stream: Stream, size: float, stroke: Stroke) -> None:
     concurrent = [*stream.load.concurrent, stream.load.concurrent[0]]
-    axes.plot(times, concurrent, color=colour, linestyle=style, linewidth=2, label=stream.label)
+    axes.plot(times, concurrent, **stroke.style, linewidth=2, label=stream.label)
     over = [max(float(one), size) for one in concurrent]
     if max(over) > size:
         hatch = axes.fill_between(times, over, size, linewidth=0, label="no port left")

@@ -26,7 +26,8 @@ def allow_list_files(
         removed = [prefix for prefix in before or () if prefix not in prefixes]
         name = f"{FOLDER}/{file_name(partner.destination)}"
         about = f"what {partner.destination} has to allow"
-        text = _text(estate, partner, entries, valid_from, before is not None, added, removed)
+        changes = None if before is None else (added, removed)
+        text = _text(estate, partner, entries, valid_from, changes)
         yield HandoverFile(f"{name}.txt", about, text.encode("utf-8"))
         rows: list[tuple[object, ...]]
         rows = [(prefix, number, exit_, _state(prefix, added), valid_from) for prefix, number, exit_ in entries]
@@ -76,10 +77,9 @@ def _text(
     allow_list: AllowList,
     entries: Sequence[tuple[str, int, str]],
     valid_from: str,
-    known: bool,
-    added: Sequence[str],
-    removed: Sequence[str],
+    changes: tuple[Sequence[str], Sequence[str]] | None,
 ) -> str:
+    """changes: what is new and what is gone since the last list; None where that is not known."""
     lines = [f"# {comment(estate)}: source addresses that {comment(allow_list.destination)} sees, one prefix a line."]
     lines.append(f"# Valid from {valid_from}." if valid_from else "# Valid from the day of the change.")
     lines += [
@@ -91,7 +91,8 @@ def _text(
         for part in allow_list.parts
         if part.stands_by
     ]
-    if known:
+    if changes is not None:
+        added, removed = changes
         lines += [f"# New since the last list: {prefix}" for prefix in added]
         lines += [f"# No longer used, remove: {prefix}" for prefix in removed]
         lines += [] if added or removed else ["# Nothing changed since the last list."]

@@ -11,7 +11,7 @@ from fenrask.prefixes import overlap, parse_prefix
 from fenrask.records.batch import STATES, Unread
 from fenrask.records.days import PRIOR_CV
 from fenrask.records.matching import Pairs
-from fenrask.records.measuring import Measured
+from fenrask.records.measuring import Loads, Measured
 from fenrask.records.summary import Summary, key_parts
 from fenrask.units import counted, percent
 from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
@@ -98,15 +98,16 @@ def held_twice(estate: Estate, summary: Summary) -> Iterator[str]:
 
 def measure_page(
     estate: str,
-    summary: Summary,
-    pairs: Pairs,
-    found: Sequence[Measured],
-    stated: Mapping[tuple[str, str], float],
+    loads: Loads,
     unread: Unread,
-    read: Mapping[str, str],
+    formats: Mapping[str, str],
     guessed: Mapping[str, Mapping[str, str]],
 ) -> Page:
-    """The load of each subnet and destination, the most connections first; what matched nothing; what was not read."""
+    """The load of each subnet and destination, the most connections first; what matched nothing; what was not read.
+
+    formats: of each file; guessed: of each, the columns that were taken for fields.
+    """
+    summary, found, stated = loads.summary, loads.found, loads.stated
     rows = MadeRows(range(len(found)), lambda place: _load(found[place], stated))
     strangers = sorted(summary.unmatched.items(), key=lambda pair: -pair[1])
     lost = summary.lost
@@ -139,9 +140,9 @@ def measure_page(
             empty="none", shown=8,
         ),
     ]  # fmt: skip
-    if sampled := [*_sampled(summary, pairs)]:
+    if sampled := [*_sampled(summary, loads.pairs)]:
         tables.insert(0, Table("sampled", "Volumes of samples, scaled", _SAMPLED, sampled, shown=16))
-    if listed := [*_moment(summary, pairs)]:
+    if listed := [*_moment(summary, loads.pairs)]:
         tables.insert(0, Table("listed", "Entries that were open at one moment, by state", _LISTED, listed, shown=16))
     tables.append(Table("became", "What became of the records", _BECAME, [*_became(summary, found)], behind_all=True))
     columns = [(file, field, column) for file, of in guessed.items() for field, column in of.items()]
@@ -153,7 +154,7 @@ def measure_page(
         "records": summary.records,
         "unmatched_records": lost,
         "sampled_records": summary.sampled,
-        "formats": dict(read),
+        "formats": dict(formats),
     }
     return Page("measure", estate, tuple(lines), tuple(tables), facts, unread.told())
 

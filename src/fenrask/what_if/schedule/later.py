@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any, Literal
 
-from fenrask.capacity import ExitCapacity, Stream, given, growth_until, parts_toward
+from fenrask.capacity import ExitCapacity, Stream, given, parts_toward
 from fenrask.estate import Described
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.faults import scaled_flows
@@ -70,7 +70,7 @@ def _of_connections(ahead: Sequence[Evaluation], due: Due, sized: ExitCapacity, 
     """The connections below which fewer addresses do. before: how many; month: that of the decision."""
     then = ahead[due.order.month].described
     rooms = _rooms(sized)
-    grows = [growth_until(each.streams, each.assignment, each.how, before, each.target) for each in rooms]
+    grows = [each.load.growth_until(before) for each in rooms]
     exit_, toward, _ = due.needed.key
     demand = ahead[month].demand
     parts = parts_toward(demand, exit_, toward) if toward else demand.at_exit.get(exit_, ())

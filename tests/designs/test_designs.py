@@ -250,7 +250,7 @@ class BreakEvenOfDesigns(InFolder):
             flows = {"talk": {"out_kib_per_connection": float(kib)}}
             at_it = compare(self.estate(merged(TWO_ZONES, {"flows": flows}), catalogue))
             totals = {one.design.name: float(one.evaluation.bill.total) for one in at_it.candidates}
-            self.assertAlmostEqual(totals[meeting.one] / totals[meeting.other], 1, places=9)
+            self.assertAlmostEqual(totals[meeting.first] / totals[meeting.second], 1, places=9)
 
     def test_a_flow_without_bytes_has_none(self) -> None:
         comparison = compare(self.estate())

@@ -15,7 +15,7 @@ from fenrask.optimise import Choice, Wanted, by_headroom, choose, frontier
 from fenrask.optimise.conflicts import smallest
 from fenrask.optimise.judging import Judge
 from fenrask.optimise.options import units_of
-from fenrask.optimise.patch import patch_and_exits
+from fenrask.optimise.patch import Chosen, patch_and_exits
 from fenrask.optimise.programme import Model
 from fenrask.optimise.trials import Grounds
 from fenrask.programming import Program
@@ -63,7 +63,8 @@ class AgainstEveryMix(InFolder):
                     for site in opened
                     if site.translates
                 }
-                evaluation = evaluate(described.patched(patch_and_exits(described, taken, units, held)[0], "a mix"))
+                patch, _ = patch_and_exits(described, Chosen(taken, units, held))
+                evaluation = evaluate(described.patched(patch, "a mix"))
                 if evaluation.meets_all and not check(evaluation, only=["subnet-on-two-gateways"]):
                     best = min(best, float(evaluation.bill.total))
         return best

@@ -10,7 +10,7 @@ from fenrask.evaluation import evaluate
 from fenrask.optimise import Wanted, choose
 from fenrask.optimise.assembly import assembled
 from fenrask.optimise.judging import Judge
-from fenrask.optimise.objections import bought_in
+from fenrask.optimise.objections import chosen_in
 from fenrask.optimise.options import units_of
 from fenrask.optimise.trials import Grounds
 from tests.support import InFolder, merged
@@ -116,7 +116,7 @@ class GrowingBlocks(InFolder):
         model = assembled(Grounds(now, judge.tried, now), units, QUICK)
         solved = model.program.solve()
         assert solved is not None
-        [bought] = {site.existing: one.number for site, one in bought_in(model, solved).items()}.values()
+        [bought] = {site.existing: one.number for site, one in chosen_in(model, solved).bought.items()}.values()
         [needed] = [one.needed for one in now.capacity.exits]
         # Four hosts that hold 4 x 0.9 x (10 + 60) = 252 ports each: blocks of 512, two on an address.
         self.assertEqual((bought, needed), (2, 2))

@@ -16,7 +16,7 @@ import numpy as np
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
 from fenrask.teletraffic import batches_b, concurrent, erlang_b, hayward_b
-from fenrask.teletraffic.backoff import tried_again
+from fenrask.teletraffic.backoff import Full, tried_again
 from fenrask.teletraffic.client_pools import pool_use
 from fenrask.teletraffic.holding import Delayed, Exponential, Lognormal
 from fenrask.teletraffic.simulation import Calls, Ending, Searched, Stop, drawn, refused_of, replicated, tries_of
@@ -181,7 +181,7 @@ def rows() -> Iterator[Row]:
     for ports in (290, 305):
         served, _ = events.tried_again(even, lives, ports, 6)
         tries = tries_of(even, lives, ports, 6, 1.0)
-        first, _ = tried_again(np.array([310.0]), float(ports), 62.0, 6, partial(erlang_b, float(ports)))
+        first, _ = tried_again(np.array([310.0]), Full(float(ports), partial(erlang_b, float(ports))), 62.0, 6)
         yield Row(
             f"310 wanted, {ports} ports, SYNs sent again up to 6 times",
             "who finds no port goes away",

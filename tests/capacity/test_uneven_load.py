@@ -18,7 +18,7 @@ from fenrask.errors import UnusableInput
 from fenrask.estate import Described
 from fenrask.routing import flow_paths
 from fenrask.teletraffic import erlang_b
-from fenrask.teletraffic.backoff import tried_again
+from fenrask.teletraffic.backoff import Full, tried_again
 from fenrask.teletraffic.holding import Delayed, Empirical, Exponential, Fixed, HoldingTime, hyperexponential
 from fenrask.teletraffic.retrial_queue import retrial_queue
 from fenrask.teletraffic.simulation import Stop, replicated
@@ -394,7 +394,7 @@ class Retries(OneGate):
         """Some of its values worked out again; between them, the chain itself."""
         for load, servers, hold_s, retries in ((230.0, 250, 62.0, 6), (250.0, 250, 400.0, 6), (50.0, 40, 20.0, 3)):
             formula = partial(erlang_b, float(servers))
-            found = tried_again(np.array([load]), float(servers), hold_s, retries, formula)
+            found = tried_again(np.array([load]), Full(float(servers), formula), hold_s, retries)
             for one, exact in zip(found, retrial_queue(load, servers, hold_s, retries), strict=True):
                 self.assertAlmostEqual(float(one[0]) / exact, 1.0, delta=0.05)
 

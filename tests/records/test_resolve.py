@@ -11,6 +11,7 @@ import dns.rrset
 from fenrask.demo import stand_ins
 from fenrask.demo.stand_ins import dns_server
 from fenrask.records.names import look_up
+from fenrask.routing import Sending
 from fenrask.what_if.sources import sources_shown
 from tests.support import InFolder
 
@@ -132,7 +133,7 @@ class Sources(InFolder):
                 "exits": {"in": endpoint},
             }
         )
-        found = {one.case: (one.outcome, one.cut_off) for one in sources_shown(described, "app", "store")}
+        found = {one.case: (one.outcome, one.cut_off) for one in sources_shown(described, Sending("app", "store"))}
         private, gate = ("arrives", "host's private address"), ("arrives", "203.0.113.1")
         self.assertEqual(
             found,
@@ -144,6 +145,6 @@ class Sources(InFolder):
                 "in lost": ((gate,), False),
             },
         )
-        lost = {one.case: one.outcome[0][0] for one in sources_shown(described, "app", "partner")}
+        lost = {one.case: one.outcome[0][0] for one in sources_shown(described, Sending("app", "partner"))}
         self.assertEqual(lost["zone a lost"], "black hole")
         self.assertEqual(lost["door lost"], "black hole")

@@ -8,7 +8,7 @@ from itertools import product
 import numpy as np
 
 from fenrask.errors import UnusableInput
-from fenrask.teletraffic import capped_hosts, capped_hosts_b, capped_peakedness, erlang_b
+from fenrask.teletraffic import PortsKept, capped_hosts, capped_hosts_b, capped_peakedness, erlang_b
 from fenrask.teletraffic.holding import Exponential
 from fenrask.teletraffic.simulation import Calls, Ending, Hosts, drawn
 from tests.teletraffic.test_erlang import recursion
@@ -114,13 +114,13 @@ class KeptAndDivided(unittest.TestCase):
     def test_ports_that_are_fewer_than_a_host_may_open_are_erlangs_with_the_whole_hold(self) -> None:
         for ports, most, load, after in ((3, 5, 2.0, 0.5), (8, 8, 6.0, 3.0), (20, 40, 9.0, 1.0)):
             with self.subTest(ports=ports, most=most):
-                found = float(capped_hosts(ports, 1, most, load, after).refused)
+                found = float(capped_hosts(ports, 1, most, load, PortsKept(after)).refused)
                 self.assertAlmostEqual(found / float(recursion(ports, load * (1 + after))), 1, delta=0.02)
 
     def test_nodes_by_the_balance_of_all_states(self) -> None:
         for case in ((2, 3, 2, 1.5, 2), (1, 2, 2, 0.4, 2), (2, 2, 3, 5.0, 2), (1, 3, 1, 2.0, 3)):
             with self.subTest(case=case):
-                found = float(capped_hosts(*case[:4], nodes=case[4]).refused)
+                found = float(capped_hosts(*case[:4], PortsKept(nodes=case[4])).refused)
                 self.assertAlmostEqual(found / by_balance(*case), 1, delta=0.08)
 
     def test_ports_kept_after_by_drawing_connections(self) -> None:
@@ -133,7 +133,7 @@ class KeptAndDivided(unittest.TestCase):
                 law = [Ending(1.0, Exponential(1.0), after)]
                 calls = Calls(drawn([(np.full(1, load * hosts), law)]), 1, 12_000 / hosts)
                 found = ran(Hosts(calls, ports, hosts, most, nodes=nodes))
-                said = float(capped_hosts(ports, hosts, most, load, after, nodes).refused)
+                said = float(capped_hosts(ports, hosts, most, load, PortsKept(after, nodes)).refused)
                 self.assertAlmostEqual(said, found.share, delta=0.2 * found.share + found.high - found.share)
                 self.assertGreater(found.share, 1e-4)
 

@@ -8,7 +8,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from fenrask.errors import UnusableInput
-from fenrask.teletraffic import concurrent, concurrent_each, concurrent_sum, peak_concurrent
+from fenrask.teletraffic import Summands, concurrent, concurrent_each, concurrent_sum, peak_concurrent
 from fenrask.teletraffic.holding import (
     Delayed,
     Empirical,
@@ -149,7 +149,7 @@ class Held(unittest.TestCase):
             factor * concurrent(times, profiles[one], 10.0, law)
             for one, factor, law in zip(which, factors, laws, strict=True)
         ]
-        together = concurrent_sum(times, profiles, which, factors, 10.0, laws)
+        together = concurrent_sum(times, profiles, 10.0, Summands(which, factors, laws))
         np.testing.assert_allclose(together, sum(each), rtol=1e-12)
 
     def test_of_a_level_top_the_beginning_is_told(self) -> None:

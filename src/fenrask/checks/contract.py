@@ -11,7 +11,7 @@ from fenrask.errors import Place, UnusableInput
 from fenrask.estate import Described, Estate, ExitModel
 from fenrask.evaluation import Evaluation, broken_needs, evaluate, every_broken_need
 from fenrask.findings import Finding, Severity
-from fenrask.routing import FlowPath, Paths, Trace, Tracer, Verdict, flow_paths, traces_to
+from fenrask.routing import FlowPath, Paths, Sending, Trace, Tracer, Verdict, flow_paths, traces_to
 
 __all__ = ["Context", "Doubt", "Fix", "Rule", "in_table_of"]
 
@@ -69,7 +69,7 @@ class Context:
 
     def traces(self, subnet: str, destination: str, public_host: bool, workload: str) -> list[Trace]:
         """The traces from a subnet to a destination, whether or not a flow of the workload goes there."""
-        return [trace for trace, _ in traces_to(self._tracer, subnet, destination, public_host, workload)]
+        return [trace for trace, _ in traces_to(self._tracer, Sending(subnet, destination, public_host, workload))]
 
     @cached_property
     def _tracer(self) -> Tracer:
@@ -126,7 +126,7 @@ class Context:
         return all(
             trace.verdict.arrives
             for subnet in stated.subnets
-            for trace, _ in traces_to(tracer, subnet, destination, stated.public_address, workload)
+            for trace, _ in traces_to(tracer, Sending(subnet, destination, stated.public_address, workload))
         )
 
     def gets_anywhere(self, workload: str, destination: str, fix: Fix) -> bool:
@@ -136,7 +136,7 @@ class Context:
         return any(
             trace.verdict.gets_there
             for subnet in stated.subnets
-            for trace, _ in traces_to(tracer, subnet, destination, stated.public_address, workload)
+            for trace, _ in traces_to(tracer, Sending(subnet, destination, stated.public_address, workload))
         )
 
     def breaks_nothing(self, fix: Fix) -> bool:

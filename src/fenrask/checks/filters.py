@@ -7,7 +7,7 @@ from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.errors import Place
 from fenrask.estate import EPHEMERAL, Estate, Filter, merge
 from fenrask.estate.wire import MTU
-from fenrask.routing import Filters, FlowPath, Judged, Tracer, Verdict, traces_to
+from fenrask.routing import Filters, FlowPath, Judged, Sending, Tracer, Verdict, traces_to
 
 __all__ = ["denying", "filter_place", "opening", "opening_for", "path_mtu_hidden", "unused_rule"]
 
@@ -57,7 +57,7 @@ def opening_for(context: Context, workload: str, destination: str) -> Fix:
         found = (
             judged
             for subnet in stated.subnets
-            for trace, _ in traces_to(tracer, subnet, destination, stated.public_address, workload)
+            for trace, _ in traces_to(tracer, Sending(subnet, destination, stated.public_address, workload))
             if trace.verdict in _STOPPED
             for judged in Filters(estate).judged(trace, workload)
             if not judged.allowed

@@ -15,7 +15,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
-from fenrask.routing import Trace, decided, effective_routes, exchanged, trace_from
+from fenrask.routing import Sending, Trace, decided, effective_routes, exchanged, trace_from
 from fenrask.views.page import Page
 from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.path import flows_page, inward_page, inward_trace_page, lines_page, routes_page, trace_page
@@ -84,7 +84,7 @@ def command(
         flows = _flows_on(evaluation, traces[0][0].subnet, rest[1])
         broken = [one for name in flows for one in evaluation.broken_by_flow.get(name, [])]
         page = trace_page(described, rest[1], traces, broken)
-        cases = [*sources_shown(described, rest[0], rest[1], public, workload)]
+        cases = [*sources_shown(described, Sending(rest[0], rest[1], public, workload))]
         page = with_cases(page, traces[0][0].subnet, cases)
         call.show(_explained(evaluation, page, traces) if explain else page)
         if figure:

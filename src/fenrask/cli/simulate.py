@@ -26,7 +26,7 @@ from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import evaluate
 from fenrask.progress import tell
 from fenrask.routing import flow_paths
-from fenrask.teletraffic.simulation import Found, Interrupted, Stop, replicated
+from fenrask.teletraffic.simulation import Found, Interrupted, Stop, Watch, replicated
 from fenrask.units import percent
 from fenrask.views.pages.explained import with_steps
 from fenrask.views.pages.simulate import simulate_page
@@ -139,7 +139,7 @@ def command(
                 continue
             told = partial(tell, f"{pool.exit}, {pool.pool}: run")
             try:
-                found = replicated(pool.setting, executor, stop, seed, told, lambda: monotonic() > ends)
+                found = replicated(pool.setting, executor, stop, seed, Watch(told, lambda: monotonic() > ends))
             except Interrupted as stopped:
                 not_run.append(f"{pool.exit}, {pool.pool}: {stopped}")
                 continue

@@ -9,7 +9,7 @@ import numpy as np
 from fenrask.demand.curves import POINTS_PER_STEP, Curves, grid, highest
 from fenrask.demand.parts import Part, Parts
 from fenrask.estate.traffic import Numbers, Series
-from fenrask.teletraffic import Peak, concurrent_sum, peak_near
+from fenrask.teletraffic import Peak, Summands, concurrent_sum, peak_near
 from fenrask.teletraffic.holding import Stacks
 from fenrask.units import SECONDS_PER_HOUR
 
@@ -93,7 +93,7 @@ class Load:
         """Mean connections held at times in s, shape (n_times,)."""
         used, which = np.unique(self.curves.profile[self.numbers], return_inverse=True)
         profiles = self.curves.profiles[used]
-        summed = concurrent_sum(times_s, profiles, which, self.rates, self.curves.step_s, self._stacks)
+        summed = concurrent_sum(times_s, profiles, self.curves.step_s, Summands(which, self.rates, self._stacks))
         concurrent: Series = self.persistent + summed
         return concurrent
 

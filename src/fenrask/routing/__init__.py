@@ -8,7 +8,7 @@ from fenrask.routing.lines import Exchanged, exchanged
 from fenrask.routing.packets import Hop, Packet, Portion, Source, Trace, Verdict
 from fenrask.routing.pairs import repeated
 from fenrask.routing.paths import FlowPath, Paths, SubnetPath, effective_routes, flow_paths, trace_from
-from fenrask.routing.portions import traces_to
+from fenrask.routing.portions import Sending, traces_to
 from fenrask.routing.tables import LOCAL, Routes, SubnetTable, TableRoute
 from fenrask.routing.tracing import Tracer
 
@@ -41,5 +41,6 @@ __all__ = [
     "flow_paths",
     "repeated",
     "trace_from",
+    "Sending",
     "traces_to",
 ]

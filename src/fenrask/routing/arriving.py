@@ -18,7 +18,7 @@ from fenrask.routing.reply import reply_paths
 from fenrask.routing.tables import LOCAL
 from fenrask.routing.tracing import Rest, Tracer
 
-__all__ = ["Arriving", "Way", "publishers"]
+__all__ = ["Arriving", "Asked", "Way", "publishers"]
 
 _ALL = Fraction(1)
 _ONWARD = {"internet": Onward.INTERNET, "lines": Onward.THIRD_PARTY}
@@ -50,7 +50,7 @@ class Way:
 
 
 @dataclass(frozen=True)
-class _Asked:
+class Asked:
     """What is asked for: hosts of a workload (None: whatever has an address) in a subnet, by whom, at which port."""
 
     subnet: str
@@ -96,7 +96,7 @@ class Arriving:
         """The outcomes of what comes from a remote end to a workload's hosts in a subnet, with the share of each."""
         end = self.estate.remotes[remote]
         assert isinstance(end, Remote)
-        asked = _Asked(subnet, workload, end, Transport(end.port or 0, end.protocol), remote)
+        asked = Asked(subnet, workload, end, Transport(end.port or 0, end.protocol), remote)
         try:
             ways = [*self._ways(workload, subnet, end)]
         except _Closed as closed:
@@ -121,22 +121,13 @@ class Arriving:
                 found.append(self._whole(way, box, senders, hosts, len(ways) > 1))
         return found
 
-    def first_packets(
-        self, subnet: str, workload: str, end: Remote, way: Way, host: Piece, sender: Piece, transport: Transport
-    ) -> Iterator[Trace]:
-        """What becomes of a first packet that someone may send, whether its reply comes back or not.
-
-        workload: whose filters count, beside those of the subnet; empty for none.
-        """
-        asked = _Asked(subnet, workload or None, end, transport)
+    def first_packets(self, asked: Asked, way: Way, host: Piece, sender: Piece) -> Iterator[Trace]:
+        """What becomes of a first packet that someone may send, whether its reply comes back or not."""
         for trace, _ in self._sent(asked, way, host, sender) if way.sender else self._there(asked, way, host, sender):
             yield self.tracer.filters.passed(trace, asked.workload)
 
-    def unbarred_packets(
-        self, subnet: str, workload: str, end: Remote, way: Way, host: Piece, sender: Piece, transport: Transport
-    ) -> Iterator[Trace]:
+    def unbarred_packets(self, asked: Asked, way: Way, host: Piece, sender: Piece) -> Iterator[Trace]:
         """The same, as if no filter, and no exit where it enters, stopped it: where routes lead."""
-        asked = _Asked(subnet, workload or None, end, transport)
         if way.sender:
             found = self._sent(asked, way, host, sender)
         else:
@@ -144,7 +135,7 @@ class Arriving:
             found = self._past_boundary(start, way, kind)
         yield from (trace for trace, _ in found)
 
-    def _lost(self, asked: _Asked, closed: _Closed) -> Box:
+    def _lost(self, asked: Asked, closed: _Closed) -> Box:
         """All of it, lost before it is in."""
         prefix = self.estate.subnets[asked.subnet].prefix
         packet = Packet(prefix[0], asked.remote)
@@ -310,29 +301,21 @@ class Arriving:
         ports = self._published(workload, end, advertised)
         for name, as_, published in ports:
             target, inner = self._published_address(name, published), self._inner(name)
-            yield from self._by_lines(up, target, Fraction(1, len(ports)), end, name, as_, inner)
+            way = Way(Fraction(1, len(ports)), 4 if target is None else target.version, "", name, as_, target, inner)
+            yield from self._by_lines(up, end, way)
         if ports:
             return
         self._unless_failed(workload, end)
         for version, share in self._versions(workload, subnet, end):
             yield Way(share, version, "", lines=tuple(up))
 
-    def _by_lines(
-        self,
-        up: Sequence[str],
-        target: Address | None,
-        share: Fraction,
-        end: Remote,
-        name: str = "",
-        as_: str = "",
-        inner: Address | None = None,
-    ) -> Iterator[Way]:
-        """To a published address."""
-        lines = self._advertising(up, target)
-        if target is None or not lines:
+    def _by_lines(self, up: Sequence[str], end: Remote, way: Way) -> Iterator[Way]:
+        """To a published address, by each of the lines that advertise it."""
+        lines = self._advertising(up, way.target)
+        if way.target is None or not lines:
             raise _Closed(Verdict.NO_ROUTE, self._unadvertised(up, end))
         for line in lines:
-            yield Way(share / len(lines), target.version, line, name, as_, target, inner)
+            yield replace(way, share=way.share / len(lines), ingress=line)
 
     def _advertising(self, up: Sequence[str], target: Address | None) -> list[str]:
         """The lines that advertise the longest prefix for an address; none where none does."""
@@ -364,7 +347,7 @@ class Arriving:
 
     # Along a way.
 
-    def _traces(self, asked: _Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
+    def _traces(self, asked: Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
         if way.sender:
             for trace, part in self._sent(asked, way, host, sender):
                 yield self.tracer.filters.passed(trace, asked.workload), part
@@ -377,12 +360,12 @@ class Arriving:
             for trace, part in self._entered(asked, replace(way, ingress=each), host, sender):
                 yield self.tracer.filters.passed(trace, asked.workload), part / len(ingresses)
 
-    def _unadvertised_trace(self, asked: _Asked, way: Way, target: Address, source: Address) -> Trace:
+    def _unadvertised_trace(self, asked: Asked, way: Way, target: Address, source: Address) -> Trace:
         why, origin = self._unadvertised(way.lines, asked.end), Source("remote", address=source)
         packet = asked.packet(target, source)
         return Trace(asked.subnet, packet, Verdict.NO_ROUTE, (), origin, reason=why, inward=asked.inward)
 
-    def _sent(self, asked: _Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
+    def _sent(self, asked: Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
         """From a host of the estate, there and back."""
         packet = asked.packet(host.blocks[0].address, sender.blocks[0].address)
         for trace, part in self.tracer.unjudged(way.sender, packet):
@@ -392,7 +375,7 @@ class Arriving:
             inward = replace(asked.inward, sender=way.sender, ingress=crossed[0] if crossed else "")
             yield _at_its_subnet(replace(trace, subnet=asked.subnet, inward=inward)), part
 
-    def _entered(self, asked: _Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
+    def _entered(self, asked: Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
         """From outside, there and back."""
         for trace, part in self._there(asked, way, host, sender):
             if not trace.verdict.arrives:
@@ -401,7 +384,7 @@ class Arriving:
             for each, share in self._with_replies(replace(trace, onward=_ONWARD.get(asked.end.way)), way, asked.end):
                 yield each, product(part, share)
 
-    def _there(self, asked: _Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
+    def _there(self, asked: Asked, way: Way, host: Piece, sender: Piece) -> Iterator[tuple[Trace, Fraction]]:
         """From outside to the host."""
         start, kind = self._start(asked, way, host, sender)
         inward = start.inward
@@ -411,7 +394,7 @@ class Arriving:
         else:
             yield from self._past_boundary(start, way, kind)
 
-    def _start(self, asked: _Asked, way: Way, host: Piece, sender: Piece) -> tuple[Trace, Hashable]:
+    def _start(self, asked: Asked, way: Way, host: Piece, sender: Piece) -> tuple[Trace, Hashable]:
         """A packet at the exit where it enters, and what stands for its source."""
         exit_ = self.estate.exits.get(way.publisher)
         inward = replace(
@@ -466,7 +449,7 @@ class Arriving:
             return
         entry = self.estate.exits[way.ingress].attached_to or way.ingress
         if not way.publisher:
-            for rest in self.tracer.entered(entry, None, source, kind, packet):
+            for rest in self.tracer.entered(entry, None, (source, kind), packet):
                 yield self._followed(start, rest), rest.share
             return
         for trace, part in self._to_publisher(start, way, entry, kind, packet):
@@ -485,7 +468,7 @@ class Arriving:
         aimed = replace(packet, address=way.target)
         at = self.estate.exits[way.publisher].in_subnets[:1]
         port = start.inward.published_port if start.inward else 0
-        for rest in self.tracer.entered(entry, None, start.origin, kind, aimed, way.publisher, port):
+        for rest in self.tracer.entered(entry, None, (start.origin, kind), aimed, (way.publisher, port)):
             trace = self._followed(start, rest)
             if rest.verdict.arrives and trace.hops[-1].exit != way.publisher:
                 if (rest.there,) != at:
@@ -519,7 +502,7 @@ class Arriving:
             return
         place = exit_.in_subnets[0] if exit_.in_subnets else way.publisher
         zone = self.estate.subnets[place].zone if exit_.in_subnets else None
-        for rest in self.tracer.entered(place, zone, source, kind, packet):
+        for rest in self.tracer.entered(place, zone, (source, kind), packet):
             yield rest.after(hop, way.publisher, _ALL)
 
     def _followed(self, trace: Trace, rest: Rest) -> Trace:

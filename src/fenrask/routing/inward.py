@@ -11,7 +11,7 @@ from functools import cached_property
 from fenrask.estate import ANY_PORT, Filtered
 from fenrask.estate.remotes import Remote
 from fenrask.prefixes import Block, Piece, Prefix, parse_prefix
-from fenrask.routing.arriving import Arriving, Way
+from fenrask.routing.arriving import Arriving, Asked, Way
 from fenrask.routing.packets import Packet, Protocol, Trace, Transport, Verdict
 from fenrask.routing.tracing import Tracer
 from fenrask.routing.ways_in import WayIn, WaysIn
@@ -114,7 +114,8 @@ class Openings:
         transports = self._transports_of(way_in)
         for way, sender, host in self._ends(subnet, workload, way_in):
             for transport in transports:
-                traces = [*follow(subnet, workload, way_in.end, way, host, sender, transport)]
+                asked = Asked(subnet, workload or None, way_in.end, transport)
+                traces = [*follow(asked, way, host, sender)]
                 yield traces
                 if stopped or all(one.verdict.gets_there or one.verdict in _NO_WAY for one in traces):
                     break

@@ -556,7 +556,7 @@ def trace_from(
         raise UnusableInput(problems)
     hosts = [name for name, one in estate.workloads.items() if subnet in one.subnets]
     workload = workload or (hosts[0] if len(hosts) == 1 else None)
-    return list(traces_to(Tracer(described), subnet, address or target, public_host, workload, host))
+    return list(traces_to(Tracer(described), Sending(subnet, address or target, public_host, workload, host)))
 
 
 def _parsed(text: str) -> Address | None:

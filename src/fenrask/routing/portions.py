@@ -61,19 +61,11 @@ class Box:
         return self.hosts == 1 and self.reach == 1 and self.turn is None
 
 
-def traces_to(
-    tracer: Tracer,
-    subnet: str,
-    to: str | Address,
-    public_host: bool,
-    workload: str | None = None,
-    host: Address | None = None,
-) -> list[tuple[Trace, Fraction]]:
+def traces_to(tracer: Tracer, sending: Sending) -> list[tuple[Trace, Fraction]]:
     """The distinct paths from a subnet to a destination, or to one address, with the share of its packets that each is.
 
-    The last three arguments: see `Sending`. Each trace says in its `portion` which packets take it.
+    Each trace says in its `portion` which packets take it.
     """
-    sending = Sending(subnet, to, public_host, workload, host)
     return [(made(tracer, sending, box), box.within) for box in boxes_of(tracer, sending)]
 
 

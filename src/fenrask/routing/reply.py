@@ -142,9 +142,9 @@ def _replied(replies: "_Reply", leaving: frozenset[str], publisher: str, own_sou
             at = passed.index(publisher)
             behind = [name for name in passed[at + 1 :] if name in keepers]
             inner = trace.hops[-1].source
-            replies.along(routes.of(place), place, _Leg(inner, behind))
+            replies.along((routes.of(place), place), _Leg(inner, behind))
             place, keepers = estate.exits[publisher].in_subnets[0], [name for name in passed[:at] if name in keepers]
-        replies.along(routes.of(place), place, _Leg(outside, keepers), remote, leaving=leaving)
+        replies.along((routes.of(place), place), _Leg(outside, keepers), remote, leaving=leaving)
     except _Lost as lost:
         return replace(trace, verdict=lost.verdict, onward=None, reason=lost.why, back=tuple(replies.hops))
     return replace(trace, back=tuple(replies.hops))
@@ -178,15 +178,15 @@ class _Reply:
             place = line.attached_to or ""
             own = self.routes.of_exit(name)
             table = self.routes.of(place) if place else own or self.routes.of_network(line.of_network or "")
-            self.along(table, place, leg, by=name)
+            self.along((table, place), leg, by=name)
         elif self.trace.there:
-            self.along(self.routes.of(self.trace.there), self.trace.there, leg)
+            self.along((self.routes.of(self.trace.there), self.trace.there), leg)
         elif place := self._endpoint_place:
-            self.along(self.routes.of(place), place, leg)
+            self.along((self.routes.of(place), place), leg)
         else:
             table_of_its_own = self.routes.of_exit(last) if leg.source.exit != last else None
             if table_of_its_own is not None and (target := self._behind(leg.source)) is not None:
-                self.along(table_of_its_own, "", _Leg(leg.source, leg.without(last)), target)
+                self.along((table_of_its_own, ""), _Leg(leg.source, leg.without(last)), target)
             elif missed := leg.without(last):
                 raise _missed(missed[-1])
 
@@ -203,7 +203,7 @@ class _Reply:
         if table is None:
             network = self.estate.network_of(self.estate.exits[name]) or ""
             table = self.routes.of(places[0]) if places else self.routes.of_network(network)
-        self.along(table, places[0] if places else "", leg)
+        self.along((table, places[0] if places else ""), leg)
 
     def _behind(self, source: Source) -> Address | None:
         """Where an internet exit sends what comes back to a source: to the host, or to the translator's subnet."""
@@ -236,8 +236,7 @@ class _Reply:
 
     def along(
         self,
-        table: SubnetTable,
-        place: str,
+        begin: tuple[SubnetTable, str],
         leg: _Leg,
         target: Address | None = None,
         by: str = "",
@@ -245,8 +244,10 @@ class _Reply:
     ) -> None:
         """Follow tables from a place to the owner of a source, past exactly the keepers of its leg.
 
-        `by`: the line that the reply enters by, if it is one. leaving: the exits by which it may leave the estate.
+        begin: the first table, and the place. `by`: the line that the reply enters by, if it is one. leaving: the
+        exits by which it may leave the estate.
         """
+        table, place = begin
         shown = _shown(leg.source) if target is None or leg.source.kind == "remote" else str(target)
         by_itself = target is None and leg.source.prefix is None
         target = target or leg.source.address or UNKNOWN

@@ -242,19 +242,17 @@ class Tracer:
         self,
         place: str,
         zone: str | None,
-        source: Source,
-        kind: Hashable,
+        sender: tuple[Source, Hashable],
         packet: Packet,
-        until: str = "",
-        port: int = 0,
+        until: tuple[str, int] = ("", 0),
     ) -> list[Rest]:
         """The rest of the paths of a packet from outside, from a place that it came to: a hub, a subnet, or an exit.
 
-        kind: what stands for all of its class beside address and place. until: an exit at which they end, if they get
-        there; its address is then the packet's, and the port there the one that it is sent to.
+        sender: with what stands for all of its class beside address and place. until: an exit at which they end, if
+        they get there, and the port there that it is sent to; the exit's address is then the packet's.
         """
-        network = self._network_at(place)
-        begun = _At(place, network, zone, source, (kind, until, port), packet.address, until=(until, port))
+        network, (source, kind) = self._network_at(place), sender
+        begun = _At(place, network, zone, source, (kind, *until), packet.address, until=until)
         return self._onward(begun, packet, frozenset())
 
     def _network_at(self, place: str) -> str | None:
@@ -274,7 +272,7 @@ class Tracer:
     def through(self, subnet: str, packet: Packet, name: str) -> list[tuple[Trace, Fraction]]:
         """The paths of a packet from a subnet, were its route to name this exit: there and back."""
         packet, begun = self.origin(subnet, packet)
-        found = list(self._entered(begun, None, name, packet, frozenset(), _ALL))
+        found = list(self._entered(begun, (None, name), packet, frozenset(), _ALL))
         return self._judged(subnet, packet, begun.source, found, None)
 
     def _judged(
@@ -332,7 +330,7 @@ class Tracer:
         if known is not None and not any(met & one.passed for one in known):
             return known
         share = _ALL if len(options) == 1 else Fraction(1, len(options))
-        found = [one for route, name in options for one in self._entered(here, route, name, packet, met, share)]
+        found = [one for step in options for one in self._entered(here, step, packet, met, share)]
         if known is None and not here.starts and not any(one.verdict is Verdict.LOOP for one in found):
             self._followed[key] = found
         return found
@@ -365,9 +363,13 @@ class Tracer:
             yield None, self.estate.fallback_of.get(network or "", "")
 
     def _entered(
-        self, here: _At, route: TableRoute | None, name: str, packet: Packet, met: frozenset[Met], share: Fraction
+        self, here: _At, step: tuple[TableRoute | None, str], packet: Packet, met: frozenset[Met], share: Fraction
     ) -> Iterator[Rest]:
-        """How packets go on by a next hop: one path for each class of addresses that the exit shows them from."""
+        """How packets go on by a next hop: one path for each class of addresses that the exit shows them from.
+
+        step: the route, if any, and the exit that it names.
+        """
+        route, name = step
         if name not in self._facts:
             ended = self._beyond_exits(here, route, name, share)
             is_asked = ended.verdict.arrives and here.bound and self._facts[here.bound].onward is Onward.TABLE
@@ -423,7 +425,7 @@ class Tracer:
         """On from an exit that hosts ask, and that a packet came to by its address: to what they ask it for."""
         [hop], zone = ended.hops, self.estate.subnets[ended.there].zone
         at = replace(here, place=ended.there, zone=zone, address=packet.address, bound="", starts=False)
-        for rest in self._entered(at, None, here.bound, packet, met | ended.passed, ended.share):
+        for rest in self._entered(at, (None, here.bound), packet, met | ended.passed, ended.share):
             yield Rest(
                 rest.verdict,
                 rest.reason,

@@ -3,12 +3,13 @@
 All on NumPy alone; importable from a notebook.
 """
 
-from fenrask.teletraffic.capped_hosts import CappedHosts, capped_hosts, capped_hosts_b, capped_peakedness
+from fenrask.teletraffic.capped_hosts import CappedHosts, PortsKept, capped_hosts, capped_hosts_b, capped_peakedness
 from fenrask.teletraffic.classes import kaufman_roberts
 from fenrask.teletraffic.erlang import erlang_b, erlangs_for, log_erlang_b, ports_for
 from fenrask.teletraffic.kept_after import size_of_law
 from fenrask.teletraffic.occupancy import (
     Peak,
+    Summands,
     concurrent,
     concurrent_each,
     concurrent_rows,
@@ -21,6 +22,8 @@ from fenrask.teletraffic.searching import limited_search_b, refusal_when
 
 __all__ = [
     "Peak",
+    "PortsKept",
+    "Summands",
     "Retried",
     "batches_b",
     "CappedHosts",

@@ -11,7 +11,7 @@ from fenrask.teletraffic.arguments import Floats
 from fenrask.teletraffic.fixed_points import where_equal
 from fenrask.teletraffic.retrial_queue import odds_beside
 
-__all__ = ["FIRST_S", "USUAL_RETRIES", "Waits", "tried_again", "waits", "waits_of"]
+__all__ = ["FIRST_S", "Full", "USUAL_RETRIES", "Waits", "tried_again", "waits", "waits_of"]
 
 FIRST_S = 1.0
 """The first retransmission of a SYN comes after one second (RFC 6298, section 2.1), each next one after twice that."""
@@ -19,25 +19,30 @@ USUAL_RETRIES = 6
 """How often a SYN is sent again before a host gives up, as the sample's kernel has it."""
 
 
-def tried_again(
-    load: Floats,
-    servers: float,
-    hold_s: float,
-    retries: int,
-    formula: Callable[[Floats], Floats],
-    lump: float = 1.0,
-) -> tuple[Floats, Floats]:
+@dataclass(frozen=True)
+class Full:
+    """A pool of servers, and what it refuses when it is full.
+
+    formula: the refused share of a load that comes once, rising; lump: how many servers and connections count as one
+    (peakedness, or pools that share them).
+    """
+
+    servers: float
+    formula: Callable[[Floats], Floats]
+    lump: float = 1.0
+
+
+def tried_again(load: Floats, pool: Full, hold_s: float, retries: int) -> tuple[Floats, Floats]:
     """The share of connections whose first try is refused, and that of their later tries, each after one refusal.
 
-    load: fresh load, Erlang; servers: those of the pool; hold_s: mean hold, s; formula: the refused share of a load
-    that comes once, rising; lump: how many servers and connections count as one (peakedness, or pools that share them).
-    Tries that come when they like see the pool as fresh ones do (b = B(a (1 + b + b^2 + ..)), "retrials see time
-    averages": Greenberg & Wolff 1987). Those of a back-off find the same full pool again where it lasts, and leave it
-    fuller: by how much this changes the odds is read off a table (`retrial_queue`).
+    load: fresh load, Erlang; hold_s: mean hold, s. Tries that come when they like see the pool as fresh ones do
+    (b = B(a (1 + b + b^2 + ..)), "retrials see time averages": Greenberg & Wolff 1987). Those of a back-off find the
+    same full pool again where it lasts, and leave it fuller: by how much this changes the odds is read off a table
+    (`retrial_queue`).
     """
-    independent = where_equal(lambda share: formula(load * attempts(share, retries)), load.shape)
+    independent = where_equal(lambda share: pool.formula(load * attempts(share, retries)), load.shape)
     odds = independent / np.maximum(1 - independent, 1e-12)
-    found = [odds * times for times in odds_beside(load / lump, servers / lump, hold_s, retries)]
+    found = [odds * times for times in odds_beside(load / pool.lump, pool.servers / pool.lump, hold_s, retries)]
     first, later = (each / (1 + each) for each in found)
     return first, later
 

@@ -1,6 +1,6 @@
 """Ports that hosts share of which each opens a maximum number of connections at once (truncated Poisson hosts)."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -11,7 +11,7 @@ from fenrask.teletraffic.erlang import erlang_b
 from fenrask.teletraffic.kept_after import HostLaw, host_law, peakedness, truncated
 from fenrask.teletraffic.open_and_kept import Shared, balanced, cut_off
 
-__all__ = ["CappedHosts", "capped_hosts", "capped_hosts_b", "capped_peakedness"]
+__all__ = ["CappedHosts", "PortsKept", "capped_hosts", "capped_hosts_b", "capped_peakedness"]
 
 _HALVINGS = 60
 _LITTLE = 1e-4
@@ -31,20 +31,29 @@ class CappedHosts:
     held_back: Floats
 
 
+@dataclass(frozen=True)
+class PortsKept:
+    """How ports are kept and divided.
+
+    after: for how long a port is kept after its connection's end, as a factor of its life. nodes: a hash sends each
+    connection to one of so many, with as many ports each.
+    """
+
+    after: float = 0.0
+    nodes: int = 1
+
+
 def capped_hosts(
     ports: ArrayLike,
     hosts: ArrayLike,
     most: ArrayLike,
     erlangs_per_host: ArrayLike,
-    after: float = 0.0,
-    nodes: int = 1,
+    kept: PortsKept = PortsKept(),
 ) -> CappedHosts:
     """What is refused and what is held back, where each host has `most` connections open at most.
 
     ports, hosts, most: whole, at least 0; erlangs_per_host: what a host would have open in the mean with no limit
-    at all, at least 0. Broadcasts. Raises UnusableInput for NaN, negative, or not whole counts. after: for how long a
-    port is kept after its connection's end, as a factor of its life. nodes: a hash sends each connection to one of so
-    many, with these ports each.
+    at all, at least 0. Broadcasts. Raises UnusableInput for NaN, negative, or not whole counts.
 
     Hosts want connections as independent Poisson streams and open one while they have fewer than `most`; a port is
     free when its connection ends. The numbers of the hosts then have the product form of truncated Poisson laws, cut
@@ -62,7 +71,8 @@ def capped_hosts(
     for place in np.ndindex(c.shape):
         key = tuple(float(each[place]) for each in (c, n, m, load))
         if key not in known:
-            known[key] = _one(int(c[place]), int(n[place]), int(m[place]), float(load[place]), after, nodes)
+            pool = _Pool(int(c[place]), int(n[place]), int(m[place]), float(load[place]), kept.after)
+            known[key] = _of(pool, kept.nodes)
         refused[place], back[place] = known[key]
     return CappedHosts(refused, back)
 
@@ -85,22 +95,40 @@ def capped_peakedness(most: int, erlangs_per_host: ArrayLike, after: float = 0.0
     return np.reshape(found, loads.shape)[()]
 
 
-def _one(c: int, n: int, m: int, load: float, after: float, nodes: int) -> tuple[float, float]:
+@dataclass(frozen=True)
+class _Pool:
+    """Ports, hosts, the connections that a host may have open, those that it wants, and how long ports are kept after.
+
+    part: of what a host opens, what comes to this pool; elsewhere: the share of the rest that is refused.
+    """
+
+    ports: int
+    hosts: int
+    most: int
+    load: float
+    after: float
+    part: float = 1.0
+    elsewhere: float = 0.0
+
+
+def _of(pool: _Pool, nodes: int) -> tuple[float, float]:
     """Refused of what is opened, and not opened of what is wanted."""
+    c, n, m, load = pool.ports, pool.hosts, pool.most, pool.load
     if not load or not n * m:
         return 0.0, 0.0
     if not c:
         return 1.0, 0.0
     if nodes == 1 and c < m:
         # No host comes to its limit. Erlang's loss asks for nothing of a hold but its mean.
-        return float(erlang_b(c, n * load * (1 + after))), 0.0
-    found = _settled(c, n, m, load, after, 1 / nodes, 0.0)
+        return float(erlang_b(c, n * load * (1 + pool.after))), 0.0
+    pool = replace(pool, part=1 / nodes)
+    found = _settled(pool)
     if nodes == 1 or found[0] < _LITTLE:
         return found
     # What other nodes refuse is not open there: the share refused that goes with itself.
     share = found[0] / 2
     for _ in range(_HALVINGS):
-        found = _settled(c, n, m, load, after, 1 / nodes, share)
+        found = _settled(replace(pool, elsewhere=share))
         if abs(found[0] - share) <= _LITTLE * share:
             break
         share = (share + found[0]) / 2
@@ -110,22 +138,23 @@ def _one(c: int, n: int, m: int, load: float, after: float, nodes: int) -> tuple
 _MOST_WORK = 4e7
 
 
-def _settled(c: int, n: int, m: int, load: float, after: float, part: float, elsewhere: float) -> tuple[float, float]:
-    """The same at one node, which gets this part; a share of what goes elsewhere is refused."""
-    tilt = _tilt(c, n, m, load, after, part, elsewhere)
-    offered, here = _offered(tilt, part, elsewhere)
+def _settled(pool: _Pool) -> tuple[float, float]:
+    """The same at one node."""
+    c, n, m, load, after = pool.ports, pool.hosts, pool.most, pool.load, pool.after
+    tilt = _tilt(pool)
+    offered, here = _offered(pool, tilt)
     held = _at_node(host_law(m, load * offered, after), here)
     refused, unable = _product(c, n, held, tilt)
     if not after or refused < _FAINT:
         return refused, unable
-    open_, wanted = _at_node(host_law(m, load * offered, 0.0), here), load * part
+    open_, wanted = _at_node(host_law(m, load * offered, 0.0), here), load * pool.part
     ports, fewer, mean = c, n, _moments(held.own)[0]
-    shared = _shared(ports, fewer, open_, held, wanted, after)
+    shared = _shared(replace(pool, ports=ports, hosts=fewer), open_, held)
     while shared.work > _MOST_WORK and fewer > 1:
         # How far the product form is off is seen at fewer hosts, whose ports are as many deviations from the mean.
         fewer = max(1, min(fewer - 1, int(fewer * (_MOST_WORK / shared.work) ** 0.5)))
         ports = max(1, round(fewer * mean + (c - n * mean) * (fewer / n) ** 0.5))
-        shared = _shared(ports, fewer, open_, held, wanted, after)
+        shared = _shared(replace(pool, ports=ports, hosts=fewer), open_, held)
     cut = cut_off(shared, tilt)
     if shared.work > _MOST_WORK or not cut:
         return refused, unable
@@ -172,14 +201,15 @@ _FAINT = 1e-11
 """Of the greatest, what Fourier's transform no longer tells from nothing."""
 
 
-def _shared(c: int, n: int, open_: HostLaw, held: HostLaw, wanted: float, after: float) -> Shared:
-    """The ports as numbers open and kept, of hosts' laws of both; wanted: connections of a host in a life."""
+def _shared(pool: _Pool, open_: HostLaw, held: HostLaw) -> Shared:
+    """The ports as numbers open and kept, of hosts' laws of both."""
+    n, wanted = pool.hosts, pool.load * pool.part
     open_more, full = _together(n, open_)
     either = open_more + full
     known = either > _FAINT * np.max(either)
     opens = np.interp(np.arange(either.size), np.flatnonzero(known), n * wanted * open_more[known] / either[known])
     (mean, varied), (_, variance) = _moments(open_.own), _moments(held.own)
-    return Shared(c, opens, after, n * mean, max(n * varied, _FAINT), max(n * variance, _FAINT))
+    return Shared(pool.ports, opens, pool.after, n * mean, max(n * varied, _FAINT), max(n * variance, _FAINT))
 
 
 def _moments(weights: Floats) -> tuple[float, float]:
@@ -188,10 +218,10 @@ def _moments(weights: Floats) -> tuple[float, float]:
     return mean, float(np.dot(weights, k * k)) - mean * mean
 
 
-def _offered(tilt: float, part: float, elsewhere: float) -> tuple[float, float]:
+def _offered(pool: _Pool, tilt: float) -> tuple[float, float]:
     """What a host opens, as a factor of what it wants, where this part is lowered by a tilt; what of it is here."""
-    offered = part * tilt + (1 - part) * (1 - elsewhere)
-    return offered, part * tilt / offered
+    offered = pool.part * tilt + (1 - pool.part) * (1 - pool.elsewhere)
+    return offered, pool.part * tilt / offered
 
 
 def _thinning(size: int, part: float) -> Floats:
@@ -204,17 +234,18 @@ def _thinning(size: int, part: float) -> Floats:
     return found
 
 
-def _tilt(c: int, n: int, m: int, load: float, after: float, part: float, elsewhere: float) -> float:
+def _tilt(pool: _Pool) -> float:
     """By how much the load is to be lowered so that hosts hold no more than the ports in the mean; 1 for nothing.
 
     What is kept goes with what is open, so that where many are refused, the ports are divided between both as a
     connection's time is.
     """
-    k = np.arange(m + 1)
+    c, k = pool.ports, np.arange(pool.most + 1)
 
     def held(tilt: float) -> float:
-        offered, here = _offered(tilt, part, elsewhere)
-        return n * here * (1 + after) * float(np.dot(truncated(m, load * offered), k))
+        offered, here = _offered(pool, tilt)
+        open_ = float(np.dot(truncated(pool.most, pool.load * offered), k))
+        return pool.hosts * here * (1 + pool.after) * open_
 
     if held(1.0) <= c:
         return 1.0

@@ -22,6 +22,7 @@ __all__ = [
     "concurrent_each",
     "concurrent_rows",
     "concurrent_sum",
+    "Summands",
     "peak_concurrent",
     "peak_near",
 ]
@@ -101,29 +102,33 @@ def concurrent_rows(
     return result
 
 
-def concurrent_sum(
-    times_s: ArrayLike,
-    profiles: ArrayLike,
-    which_profile: Sequence[int] | NDArray[np.intp],
-    factors: Floats,
-    step_s: float,
-    holds: Sequence[HoldingTime] | Stacks,
-) -> Floats:
+@dataclass(frozen=True)
+class Summands:
+    """Loads to be added up: of each the number of its profile, so many times that, and its law, or all laws' stacks.
+
+    profile, factors: shape (n_holds,).
+    """
+
+    profile: Sequence[int] | NDArray[np.intp]
+    factors: Floats
+    holds: Sequence[HoldingTime] | Stacks
+
+
+def concurrent_sum(times_s: ArrayLike, profiles: ArrayLike, step_s: float, loads: Summands) -> Floats:
     """All loads together, each with a law and a profile of its own: shape (n_times,), for times_s of shape (n_times,).
 
-    profiles: shape (n_profiles, n_steps), rates by step, each valid from its step's start; which_profile: the number
-    of each load's profile; factors: shape (n_holds,), so many times that profile; holds: the laws, or their stacks. A
-    law's weights are the same whatever the profile, so they are worked out once and added up before they meet it.
+    profiles: shape (n_profiles, n_steps), rates by step, each valid from its step's start. A law's weights are the
+    same whatever the profile, so they are worked out once and added up before they meet it.
     """
     rates = np.asarray(profiles, dtype=np.float64)
     steps = rates.shape[1]
     moments, which, current = _phases(times_s, steps, step_s)
     means, uneven = rates.mean(axis=1), _unevenness(rates)
-    of_load = np.asarray(which_profile, dtype=np.intp)
+    of_load, holds = np.asarray(loads.profile, dtype=np.intp), loads.holds
     weighed, left = np.zeros((rates.shape[0], moments.size, steps)), np.zeros(moments.size)
     for numbers, law in holds if isinstance(holds, Stacks) else Stacks.of(holds):
         weights, rest = _weights(moments, steps, uneven, step_s, law)
-        number, times = of_load[numbers], factors[numbers]
+        number, times = of_load[numbers], loads.factors[numbers]
         left += rest @ (times * means[number])
         # Those of one profile side by side, so that one pass adds them all up.
         order = np.argsort(number, kind="stable")

@@ -6,7 +6,7 @@ from fractions import Fraction
 
 from fenrask.estate import Case, Described
 from fenrask.evaluation.faults import losses_patch
-from fenrask.routing import Trace, trace_from
+from fenrask.routing import Sending, Trace, trace_from
 
 __all__ = ["Shown", "shown_to", "sources_shown"]
 
@@ -56,19 +56,13 @@ class Shown:
         return tuple(trace.exits for trace, _ in self.traces)
 
 
-def sources_shown(
-    described: Described,
-    sender: str,
-    target: str,
-    public_host: bool = False,
-    workload: str | None = None,
-    cases: Mapping[str, Case] | None = None,
-) -> Iterator[Shown]:
+def sources_shown(described: Described, sending: Sending, cases: Mapping[str, Case] | None = None) -> Iterator[Shown]:
     """What a subnet's hosts show to a destination now, and in each case of a loss; UnusableInput for unknown names.
 
     Lost is each zone, each exit, each routing session, and what the estate's own cases lose; or what `cases` do.
-    sender: a subnet, or a host's address.
+    Where it says a subnet, that may be a host's address.
     """
+    sender, target, public_host, workload = sending.subnet, str(sending.to), sending.public_host, sending.workload
     now = Shown("now", tuple(trace_from(described, sender, target, public_host, workload)))
     yield now
     own = described.estate.subnets[now.traces[0][0].subnet].zone
@@ -96,9 +90,8 @@ def shown_to(
     for workload in senders:
         for subnet in estate.workloads[workload].subnets:
             if subnet not in found:
-                found[subnet] = tuple(
-                    sources_shown(described, subnet, target, estate.workloads[workload].public_address, workload, cases)
-                )
+                sending = Sending(subnet, target, estate.workloads[workload].public_address, workload)
+                found[subnet] = tuple(sources_shown(described, sending, cases))
     return found
 
 

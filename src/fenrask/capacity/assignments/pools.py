@@ -20,6 +20,7 @@ from fenrask.capacity.assignments.contract import Division, PortUse, Stream, Str
 from fenrask.demand import POINTS_PER_STEP, Series
 from fenrask.errors import NoAnswer
 from fenrask.teletraffic import (
+    PortsKept,
     batches_b,
     capped_hosts,
     capped_peakedness,
@@ -31,7 +32,7 @@ from fenrask.teletraffic import (
     size_of_law,
     with_retries,
 )
-from fenrask.teletraffic.backoff import USUAL_RETRIES, Waits, tried_again, waits
+from fenrask.teletraffic.backoff import USUAL_RETRIES, Full, Waits, tried_again, waits
 from fenrask.teletraffic.bursts import excess
 from fenrask.teletraffic.fixed_points import where_equal
 from fenrask.teletraffic.variation import varying
@@ -142,7 +143,7 @@ def _tried_again(
         return np.zeros(moving.shape), np.zeros(moving.shape)
     peakedness = stream.peakedness + float(np.max(moving)) / division.even_cells * stream.fast_cv**2
     lump = max(1.0, peakedness) * division.even_cells
-    return tried_again(moving, servers, stream.hold_s, stream.retries, refused, lump)
+    return tried_again(moving, Full(servers, refused, lump), stream.hold_s, stream.retries)
 
 
 def _behind_hosts(
@@ -240,7 +241,7 @@ def _truncated(
         for (free, there, chance), here in zip(cells, refusing, strict=True):
             own, none = at_host[live], np.zeros(loads[live].shape)
             if np.any(here) and chance > _RARE:
-                capped = capped_hosts(free, there, most, loads[here], after, division.even_cells)
+                capped = capped_hosts(free, there, most, loads[here], PortsKept(after, division.even_cells))
                 own[here[live]], none[here[live]] = capped.held_back, capped.refused
             back, opened = back + chance * own, opened + chance * (1 - own)
             refused = refused + chance * (1 - own) * none

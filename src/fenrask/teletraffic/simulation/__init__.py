@@ -4,7 +4,7 @@ The compiled kernels are loaded when the first run begins.
 """
 
 from fenrask.teletraffic.simulation.laws import Drawn, Ending, drawn
-from fenrask.teletraffic.simulation.replications import Found, Interrupted, Stop, interval, replicated
+from fenrask.teletraffic.simulation.replications import Found, Interrupted, Stop, Watch, interval, replicated
 from fenrask.teletraffic.simulation.settings import (
     Blocks,
     Calls,
@@ -38,6 +38,7 @@ __all__ = [
     "Searched",
     "Setting",
     "Stop",
+    "Watch",
     "drawn",
     "interval",
     "refused_of",

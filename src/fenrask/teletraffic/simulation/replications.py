@@ -12,7 +12,7 @@ from fenrask.errors import WorkersLost
 from fenrask.teletraffic.arguments import Floats
 from fenrask.teletraffic.simulation.settings import Run, Setting
 
-__all__ = ["Found", "Interrupted", "Stop", "interval", "replicated", "students"]
+__all__ = ["Found", "Interrupted", "Stop", "Watch", "interval", "replicated", "students"]
 
 _FEW, _MANY, _SMALL = 2, 16, 2e6
 """Runs between two looks at the interval, by the size of a run; the looks are the same for any number of workers."""
@@ -58,17 +58,20 @@ class Found:
     interrupted: bool = False
 
 
-def replicated(
-    setting: Setting,
-    executor: Executor,
-    stop: Stop | None = None,
-    seed: int = 1,
-    told: Callable[[int, int], None] | None = None,
-    ended: Callable[[], bool] | None = None,
-) -> Found:
-    """Run a setting in batches until the stop; `told` hears of runs done and of about how many it will take.
+@dataclass(frozen=True)
+class Watch:
+    """Who looks on: hears of runs done and of about how many it will take; ends all when there is enough."""
 
-    `ended` is asked between batches whether to make do with what there is. At least one batch is run, but for an
+    told: Callable[[int, int], None] = lambda *_: None
+    ended: Callable[[], bool] = lambda: False
+
+
+def replicated(
+    setting: Setting, executor: Executor, stop: Stop | None = None, seed: int = 1, watch: Watch = Watch()
+) -> Found:
+    """Run a setting in batches until the stop; between batches the watch may make do with what there is.
+
+    At least one batch is run, but for an
     interrupt from the keyboard or the loss of the workers: then what is done counts, and Interrupted is raised where
     that is not even two runs.
     """
@@ -82,10 +85,9 @@ def replicated(
             numbers = range(len(runs), min(len(runs) + batch, max(2, rule.most_runs)))
             _run(setting, executor, seed, numbers, runs)
             found = _summed(runs, rule)
-            if told:
-                told(len(runs), max(len(runs), math.ceil(_runs_needed(found, rule))))
+            watch.told(len(runs), max(len(runs), math.ceil(_runs_needed(found, rule))))
             enough = len(runs) >= rule.most_runs or found.attempts >= rule.most_attempts
-            if found.precise or enough or (ended is not None and ended()):
+            if found.precise or enough or watch.ended():
                 return found
     except (KeyboardInterrupt, WorkersLost) as stopped:
         if len(runs) < 2:

@@ -6,7 +6,7 @@ A setting covers one period (a day, say) in steps; a run has steps before it, so
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any, Protocol
+from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 from numpy.typing import NDArray
@@ -304,18 +304,24 @@ class Hosts:
         servers = np.full(cells, min(self.servers, 2**31 - 1))
         taken = np.minimum(taken, servers)
         places = (place * self.nodes).astype(np.int32)
-        return _events(self, (seed, number), servers, taken, places, nodes=self.nodes)
+        return _events(self, (seed, number), _Owned(servers, taken, places), nodes=self.nodes)
 
 
 _NO_GROWTH = (0, 0, 0)
 
 
+class _Owned(NamedTuple):
+    """Servers of each cell, and those that are taken from the beginning; and the first cell of each owner."""
+
+    servers: Counts
+    taken: Counts
+    places: NDArray[np.int32]
+
+
 def _events(
     setting: "Hosts | OwnBlocks",
     by: tuple[int, int],
-    servers: Counts,
-    taken: Counts,
-    places: NDArray[np.int32],
+    owned: _Owned,
     nodes: int = 1,
     growth: tuple[int, int, int] = _NO_GROWTH,
 ) -> Run:
@@ -331,9 +337,9 @@ def _events(
         rates,
         calls.step_s,
         calls.warm,
-        servers.astype(np.int64),
-        taken.astype(np.int64),
-        places,
+        owned.servers.astype(np.int64),
+        owned.taken.astype(np.int64),
+        owned.places,
         nodes,
         growth,
         2**62 if setting.each is None else setting.each,
@@ -491,14 +497,15 @@ class OwnBlocks:
         room, taken = np.zeros(self.owners, dtype=np.int64), np.zeros(self.owners, dtype=np.int64)
         if not self.total:
             room[: _served(self.owners, self.there, self.others, seed, number)] = self.servers
-            return _events(self, (seed, number), room, np.minimum(room, self.open_each), places)
+            return _events(self, (seed, number), _Owned(room, np.minimum(room, self.open_each), places))
         if self.open_each:
             size = self.servers
             while size < self.open_each and 2 * size <= self.last:
                 size *= 2
             room[: self.total // size] = size
             taken = np.minimum(room, self.open_each)
-        return _events(self, (seed, number), room, taken, places, growth=(self.servers, self.last, self.total))
+        growth = (self.servers, self.last, self.total)
+        return _events(self, (seed, number), _Owned(room, taken, places), growth=growth)
 
 
 @dataclass(frozen=True)

@@ -8,6 +8,7 @@ import re
 import subprocess
 import sys
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 from types import ModuleType
 
@@ -70,6 +71,43 @@ class Docstrings(unittest.TestCase):
         if isinstance(node, ast.Constant) and isinstance(node.value, str):
             named.append(node.value)
         return [word for one in named if isinstance(one, str) for word in re.findall(r"[A-Za-z_]\w*", one)]
+
+
+class Names(unittest.TestCase):
+    """What is named says what it is; what goes together is one value."""
+
+    def _trees(self) -> Iterator[tuple[Path, ast.Module]]:
+        for file in sorted(Path(fenrask.__file__).parent.rglob("*.py")):
+            yield file, ast.parse(file.read_text(encoding="utf-8"))
+
+    def test_one_is_a_name_in_comprehensions_alone(self) -> None:
+        for file, tree in self._trees():
+            targets = (node.target for node in ast.walk(tree) if isinstance(node, ast.comprehension))
+            within = {id(inner) for target in targets for inner in ast.walk(target)}
+            named = [
+                node.lineno
+                for node in ast.walk(tree)
+                if (isinstance(node, ast.arg) and node.arg == "one")
+                or (isinstance(node, ast.Name) and node.id == "one" and isinstance(node.ctx, ast.Store))
+                if id(node) not in within
+            ]
+            with self.subTest(file.name):
+                self.assertEqual(named, [])
+
+    def test_no_function_takes_more_than_five_things(self) -> None:
+        """But for commands, whose options they are, and for compiled loops, which take no values of Python's."""
+        for file, tree in self._trees():
+            if "kernels" in file.parts:
+                continue
+            of_commands = [
+                node for node in tree.body if file.parent.name == "cli" and getattr(node, "name", "") == "command"
+            ]
+            for node in ast.walk(tree):
+                if not isinstance(node, ast.FunctionDef) or node in of_commands:
+                    continue
+                taken = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
+                with self.subTest(file=file.name, function=node.name):
+                    self.assertLessEqual(len([one for one in taken if one.arg not in ("self", "cls")]), 5)
 
 
 class StartUp(unittest.TestCase):

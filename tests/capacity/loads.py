@@ -6,6 +6,7 @@ import numpy as np
 
 from fenrask.capacity import Stream
 from fenrask.demand import Curves, Family, Load
+from fenrask.demand.curves import Rows
 from fenrask.estate import PORTS, Ports
 from fenrask.teletraffic.holding import Exponential
 
@@ -16,7 +17,9 @@ DAY = np.array([0.3] * 17 + [1.0] + [0.5] * 6)
 
 
 _NUMBERS = np.array([0, 1])
-_CURVES, _ = Curves.of(np.stack([LEVEL, DAY]), [Family((), Exponential(60.0))], _NUMBERS, _NUMBERS * 0, np.zeros(2))
+_CURVES, _ = Curves.of(
+    np.stack([LEVEL, DAY]), [Family((), Exponential(60.0))], Rows(_NUMBERS, _NUMBERS * 0, np.zeros(2))
+)
 
 
 def _load(profile: int, concurrent: float) -> Load:

@@ -23,7 +23,7 @@ from fenrask.errors import NoAnswer, UnusableInput
 from fenrask.estate import Case, Described, read_estate
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.evaluation.faults import faults
-from fenrask.evaluation.needs import broken_needs
+from fenrask.evaluation.needs import Given, broken_needs
 from fenrask.findings import Severity
 from fenrask.optimise import Choice, Wanted, choose
 from fenrask.what_if import all_cases, as_sized, stress
@@ -93,7 +93,7 @@ class RandomEstates(InFolder):
         broken = {one.flow for one in evaluation.broken}
         # Which flows need a look is a short way: each asked for itself says the same.
         plan, flows = evaluation.plan, evaluation.described.estate.flows
-        each = (broken_needs(evaluation.paths, flow, plan.entries, plan.in_use) for flow in flows)
+        each = (broken_needs(evaluation.paths, flow, Given(plan.entries, plan.in_use)) for flow in flows)
         on_paths = {one for one in evaluation.broken if one.need != "survives"}
         self.assertEqual(on_paths, {one for some in each for one in some})
         lost = {one.flow for one in evaluation.paths.paths if not one.trace.verdict.arrives}

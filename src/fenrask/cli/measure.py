@@ -170,7 +170,7 @@ def _with_replay(page: Page, described: Described, loads: Loads, files: list[str
     each = (read_records(file, unread, columns, quiet)[2] for file in files)
     batches = (batch for some in each for batch in settled_batches([*some]))
     found = [*replayed(log_of(batches, loads.pairs), evaluate(known).capacity, loads.pairs)]
-    told = replayed_page(page.name, known.estate.targets.blocking, found, {}, unread, 0)
+    told = replayed_page(known.estate, found, {}, unread)
     lines = (*page.summary, f"With the load measured of {some(flows)}:", *told.summary) if flows else page.summary
     return replace(page, summary=lines, tables=(*page.tables, *told.tables))
 

@@ -193,8 +193,8 @@ def _replay(call: Call, described: Described, files: list[str], columns: dict[st
     sized, state = evaluation.capacity, today(evaluation)
     found = [*replayed(log_of(batches, pairs), sized, pairs, exits)]
     why = unsaid(sized, measured(summary, pairs))
-    target, no_pair = described.estate.targets.blocking, summary.lost
-    call.show(with_today(replayed_page(described.estate.estate, target, found, why, unread, no_pair), state))
+    call.show(with_today(replayed_page(described.estate, found, why, unread, summary.lost), state))
+    target = described.estate.targets.blocking
     return int(not found or any(one.share > target for one in found) or not state.is_well)
 
 

@@ -3,6 +3,7 @@
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,6 +20,14 @@ POINTS_PER_STEP = 4
 """Moments of each step of a profile at which concurrent connections are computed."""
 _AT_ONCE = 2048
 """Laws that are stacked: as many as sums can be worked out at once."""
+
+
+class Rows(NamedTuple):
+    """Rows of load: number into the profiles, number into the families, mean life, s; all of shape (n_rows,)."""
+
+    profile: Numbers
+    family: Numbers
+    duration_s: Series
 
 
 @dataclass(frozen=True, eq=False)
@@ -43,9 +52,7 @@ class Curves:
         cls,
         profiles: Series,
         families: Sequence[Family],
-        profile: Numbers,
-        family: Numbers,
-        duration_s: Series,
+        rows: Rows,
         known: "Curves | None" = None,
         step_s: float = float(SECONDS_PER_HOUR),
     ) -> tuple["Curves", Numbers]:
@@ -53,6 +60,7 @@ class Curves:
 
         known: of other rows, whose profiles and families have the same numbers; what is there is taken over.
         """
+        profile, family, duration_s = rows
         order = np.lexsort((duration_s, family, profile))
         profile, family, duration_s = profile[order], family[order], duration_s[order]
         is_first = np.ones(order.size, dtype=bool)
@@ -67,9 +75,9 @@ class Curves:
         concurrent = np.empty((profile.size, times.size))
         if known is not None:
             concurrent[place >= 0] = known.concurrent[place[place >= 0]]
-        rows = np.flatnonzero(place < 0)
-        laws = stacked(families, family[rows], duration_s[rows], _AT_ONCE)
-        concurrent[rows] = concurrent_rows(times, profiles, profile[rows], step_s, laws)
+        new = np.flatnonzero(place < 0)
+        laws = stacked(families, family[new], duration_s[new], _AT_ONCE)
+        concurrent[new] = concurrent_rows(times, profiles, profile[new], step_s, laws)
         return cls(profiles, families, profile, family, duration_s, concurrent, step_s), number
 
     def places(self, profile: Numbers, family: Numbers, duration_s: Series) -> Numbers:

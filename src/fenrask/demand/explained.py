@@ -47,7 +47,9 @@ def _flow(demand: Demand, about: str, flow: Flow, parts: Sequence[Part]) -> Iter
         return
     rate = sum(part.rate_per_s for part in parts)
     if flow.is_pooled:
-        yield from _pooled(demand, about, flow, hosts, rate, of_it)
+        yield from _pooled(demand, about, flow)
+        working = f"{hosts} hosts, a connection each time all of its own are in use{of_it}"
+        yield Step(about, "new per s", figure(rate), working)
     elif flow.users is not None:
         working = f"{flow.users:g} users x {flow.connections_per_user:g} each / {flow.duration_mean_s:g} s{of_it}"
         yield Step(about, "new per s", figure(rate), working, "Little (1961)")
@@ -87,7 +89,7 @@ def _flow(demand: Demand, about: str, flow: Flow, parts: Sequence[Part]) -> Iter
     )
 
 
-def _pooled(demand: Demand, about: str, flow: Flow, hosts: int, rate: float, of_it: str) -> Iterator[Step]:
+def _pooled(demand: Demand, about: str, flow: Flow) -> Iterator[Step]:
     """What requests come to at the busiest hour."""
     traffic = demand.laid.traffic
     use = traffic.pooled[traffic.number[about.rpartition(" at ")[0]]].busiest
@@ -98,9 +100,6 @@ def _pooled(demand: Demand, about: str, flow: Flow, hosts: int, rate: float, of_
     if use.wait_s:
         told = "without end" if use.wait_s == inf else f"{use.wait_s:.4g} s"
         yield Step(about, "a request waits for a connection", told, f"M/M/c with {flow.pool_max}", "Erlang (1917)")
-    yield Step(
-        about, "new per s", figure(rate), f"{hosts} hosts, a connection each time all of its own are in use{of_it}"
-    )
 
 
 def _duration(flow: Flow) -> str:

@@ -13,7 +13,7 @@ from math import gcd
 
 import numpy as np
 
-from fenrask.demand.curves import Curves, grid, highest
+from fenrask.demand.curves import Curves, Rows, grid, highest
 from fenrask.demand.holding import Family
 from fenrask.demand.load import Load
 from fenrask.demand.parts import Laid, Part, Parts
@@ -124,7 +124,7 @@ class Demand:
     def _nothing(self) -> Load:
         nothing = np.zeros(1, dtype=np.intp)
         level = np.ones((1, self.laid.curves.profiles.shape[1]))
-        curves, numbers = Curves.of(level, [STANDING], nothing, nothing, np.zeros(1), step_s=self.step_s)
+        curves, numbers = Curves.of(level, [STANDING], Rows(nothing, nothing, np.zeros(1)), step_s=self.step_s)
         return Load(curves, numbers, np.zeros(1), 0.0)
 
     def by_flow(self, exit_name: str) -> dict[str, Parts]:
@@ -311,7 +311,7 @@ def _curves(
     )
     matrix = np.array([np.frombuffer(one) for one in rows])
     before = reused.get((_CURVES, *of_these))
-    curves, curve = Curves.of(matrix, families, profile, family, duration_s, before, float(profiles.step_s))
+    curves, curve = Curves.of(matrix, families, Rows(profile, family, duration_s), before, float(profiles.step_s))
     reused.setdefault((_CURVES, *of_these), curves)
     return curves, curve, asked
 

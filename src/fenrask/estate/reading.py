@@ -6,7 +6,7 @@ from collections.abc import Callable, Collection, Container, Hashable, Iterable,
 from dataclasses import dataclass, field, fields, replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 from pydantic import BaseModel, ValidationError
 
@@ -102,7 +102,8 @@ class Described:
 
     def _patched(self, patch: dict[str, Any], name: str, failed: Mapping[str, ExitModel]) -> "Described":
         layers = (*self.layers, _patch_tree(patch, name))
-        found = _described(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree, [], self, patch)
+        written = _Written(merge(self.data, patch), layers, self.catalogue_data, self.catalogue_tree)
+        found = _described(written, [], self, patch)
         gone = {exit_: model for exit_, model in failed.items() if exit_ not in found.estate.exits}
         return replace(found, failed=gone, resting=self.resting & gone.keys()) if gone else found
 
@@ -156,11 +157,12 @@ class Described:
             raise UnusableInput(problems)
         patch = {"exits": offers}
         layers = (*self.layers, _patch_tree(patch, str(file)))
-        return _described(merge(self.data, patch), layers, catalogue_data, tree, [])
+        return _described(_Written(merge(self.data, patch), layers, catalogue_data, tree), [])
 
     def with_catalogue(self, patch: dict[str, Any]) -> "Described":
         """The estate with a merge patch laid over its catalogue."""
-        return _described(self.data, self.layers, merge(self.catalogue_data, patch), self.catalogue_tree, [])
+        merged = merge(self.catalogue_data, patch)
+        return _described(_Written(self.data, self.layers, merged, self.catalogue_tree), [])
 
 
 _TRAFFIC = "traffic"
@@ -214,7 +216,7 @@ def read_estate(
     for setting in given:
         if setting.is_of_catalogue:
             catalogue_data, _ = _set(catalogue_data, setting, problems)
-    return _described(data, tuple(layers), catalogue_data, catalogue_tree, problems)
+    return _described(_Written(data, tuple(layers), catalogue_data, catalogue_tree), problems)
 
 
 def _check_kind(data: Any, tree: Tree) -> None:
@@ -262,16 +264,23 @@ def read_patch(path: Path) -> dict[str, Any]:
     return dict(data)
 
 
+class _Written(NamedTuple):
+    """An estate as values, and the layers that they came from; its catalogue as values, and its file."""
+
+    data: Any
+    layers: tuple[Layer, ...]
+    catalogue_data: Any
+    catalogue_tree: Tree
+
+
 def _described(
-    data: Any,
-    layers: tuple[Layer, ...],
-    catalogue_data: Any,
-    catalogue_tree: Tree,
+    written: _Written,
     problems: list[Problem],
     before: Described | None = None,
     patch: Mapping[str, Any] | None = None,
 ) -> Described:
     """What the values describe; `before` and `patch`: where they are another's with a patch, which is then reused."""
+    data, layers, catalogue_data, catalogue_tree = written
 
     def place_of(path: Steps) -> Place:
         return _place(layers, path)

@@ -2,6 +2,8 @@
 
 from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
+from types import MappingProxyType
+from typing import NamedTuple
 
 from fenrask.estate import BY_NAME, Described, Estate, ExitModel, Flow, Needs, Onward
 from fenrask.estate.suggestions import some
@@ -23,6 +25,7 @@ __all__ = [
     "any_by_size",
     "broken_needs",
     "by_size",
+    "Given",
     "every_broken_need",
     "in_the_mean",
     "is_asked",
@@ -41,6 +44,20 @@ class BrokenNeed:
     why: str
 
 
+class Given(NamedTuple):
+    """How many allow-list entries and public addresses exits have, by exit and the destination that alone sees them.
+
+    The destination is empty for those that others see. An exit that is not named has what the estate states, and
+    where that is `auto`, one. entries: see `AddressPlan.entries`.
+    """
+
+    entries: Mapping[tuple[str, str], int] = MappingProxyType({})
+    addresses: Mapping[tuple[str, str], int] = MappingProxyType({})
+
+
+_AS_STATED = Given()
+
+
 @dataclass(frozen=True)
 class _Case:
     """What a need is judged on: the arriving ways of one flow, and what the plan says of exits."""
@@ -54,10 +71,8 @@ class _Case:
     openings: Callable[[], Openings]
     """Who could open connections inward; worked out where it is asked."""
     needs: Needs
-    entries: Mapping[tuple[str, str], int]
-    """Allow-list entries of each translating exit, where the plan knows them: see `AddressPlan.entries`."""
-    addresses: Mapping[tuple[str, str], int]
-    """Public addresses of each translating exit, where the plan knows them."""
+    given: Given
+    """What exits have, where the plan knows it."""
 
     @property
     def described(self) -> Described:
@@ -71,12 +86,12 @@ class _Case:
         """Entries as planned, else as the estate states them, else one."""
         toward = self.estate.exits[name].toward(self.flow.remote)
         listed = self.estate.exits[name].listed_toward(toward)
-        return self.entries.get((name, toward)) or len(fewest_prefixes(listed)) or self.addresses_of(name)
+        return self.given.entries.get((name, toward)) or len(fewest_prefixes(listed)) or self.addresses_of(name)
 
     def addresses_of(self, name: str) -> int:
         """Addresses as planned, else as the estate states them, else one."""
         toward = self.estate.exits[name].toward(self.flow.remote)
-        return self.addresses.get((name, toward)) or self.estate.exits[name].stated_toward(toward) or 1
+        return self.given.addresses.get((name, toward)) or self.estate.exits[name].stated_toward(toward) or 1
 
     def ties_hosts(self, name: str) -> bool:
         """Whether an exit keeps each host to one of its addresses, at least toward one destination."""
@@ -267,11 +282,7 @@ def most_entries(needs: Needs) -> int | None:
     return min(each, default=None)
 
 
-def every_broken_need(
-    paths: Paths,
-    entries: Mapping[tuple[str, str], int] | None = None,
-    addresses: Mapping[tuple[str, str], int] | None = None,
-) -> Iterator[BrokenNeed]:
+def every_broken_need(paths: Paths, given: Given = _AS_STATED) -> Iterator[BrokenNeed]:
     """The needs that any flow's paths break; arguments as those of `broken_needs`."""
     known: dict[int, list[BrokenNeed]] = {}
     by_kind = ByKind(paths)
@@ -279,24 +290,21 @@ def every_broken_need(
         # Flows of one workload to one destination have the same paths, and the same is demanded of them.
         flow, pair = paths.flows[number], int(paths.pair[number])
         if pair not in known:
-            known[pair] = [] if by_kind.holds(flow) else broken_needs(paths, flow, entries, addresses)
+            known[pair] = [] if by_kind.holds(flow) else broken_needs(paths, flow, given)
         yield from (replace(one, flow=flow) for one in known[pair])
 
 
 def broken_needs(
     paths: Paths,
     flow: str,
-    entries: Mapping[tuple[str, str], int] | None = None,
-    addresses: Mapping[tuple[str, str], int] | None = None,
+    given: Given = _AS_STATED,
     subnets: Container[str] | None = None,
     sized: bool = True,
 ) -> list[BrokenNeed]:
     """The needs of a flow that its paths break; paths that do not arrive break `arrives`.
 
-    `entries` and `addresses` say how many allow-list entries and public addresses each exit has, by exit and by the
-    destination that alone sees them (or empty); an exit that they do not name counts as the estate
-    states it, and `auto` as one. With `subnets`, those alone that its part from these subnets breaks; without `sized`,
-    none that hang on how many addresses exits are given.
+    With `subnets`, those alone that its part from these subnets breaks; without `sized`, none that hang on how many
+    addresses exits are given.
     """
     estate = paths.described.estate
     own = [path for path in paths.by_flow[flow] if subnets is None or path.subnet in subnets]
@@ -326,8 +334,7 @@ def broken_needs(
         stated,
         lambda: paths.openings,
         needs,
-        entries or {},
-        addresses or {},
+        given,
     )
     for name, need in NEEDS.items():
         if (sized or not need.by_size) and is_asked(name, needs) and (why := need.why(case)):

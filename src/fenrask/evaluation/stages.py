@@ -1,6 +1,6 @@
 """The evaluation of an estate: each stage is computed when it is first asked for, then kept."""
 
-from collections.abc import Container, Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -10,7 +10,7 @@ from fenrask.charges import Bill, bill, upkeep_hours
 from fenrask.demand import Demand, demand
 from fenrask.estate import Described
 from fenrask.evaluation.availability import down_minutes, flow_availability
-from fenrask.evaluation.needs import SURVIVES, BrokenNeed, ByKind, any_by_size, every_broken_need, in_the_mean
+from fenrask.evaluation.needs import SURVIVES, BrokenNeed, ByKind, Given, any_by_size, every_broken_need, in_the_mean
 from fenrask.evaluation.surviving import Before, Survived, Surviving
 from fenrask.routing import Paths, flow_paths
 
@@ -95,17 +95,16 @@ class Evaluation:
     @cached_property
     def _broken_now(self) -> tuple[BrokenNeed, ...]:
         """The needs that are not met without any fault."""
-        return tuple(every_broken_need(self.paths, *self._numbers))
+        return tuple(every_broken_need(self.paths, self._given))
 
     @property
-    def _numbers(self) -> tuple[Mapping[tuple[str, str], int] | None, Mapping[tuple[str, str], int] | None]:
-        """Entries and addresses of exits, where any need hangs on them: else nothing has to be sized for them."""
-        plan = self.plan if any_by_size(self.described.estate) else None
-        return (plan.entries, plan.in_use) if plan else (None, None)
+    def _given(self) -> Given:
+        """What exits have, where any need hangs on it: else nothing has to be sized for it."""
+        return Given(self.plan.entries, self.plan.in_use) if any_by_size(self.described.estate) else Given()
 
     @cached_property
     def _before_faults(self) -> Before:
-        return Before(self.paths, _by_flow(self._broken_now), *self._numbers)
+        return Before(self.paths, _by_flow(self._broken_now), self._given)
 
     @cached_property
     def broken_by_flow(self) -> dict[str, list[BrokenNeed]]:
@@ -164,7 +163,7 @@ class Evaluation:
         """Flows and the needs that their paths alone break, faults included: nothing is sized for it."""
         found = _by_flow(every_broken_need(self.paths))
         broken = {(flow, one.need) for flow, some in found.items() for one in some}
-        cut_off = self.surviving.cut_off(Before(self.paths, found, None, None)) if self._after_faults else ()
+        cut_off = self.surviving.cut_off(Before(self.paths, found, Given())) if self._after_faults else ()
         return frozenset(broken | {(flow, SURVIVES) for flow in cut_off})
 
     def breaks(self, flow: str, subnets: Container[str]) -> frozenset[str]:

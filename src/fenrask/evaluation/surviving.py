@@ -15,7 +15,7 @@ from fenrask.capacity import AfterFault, Capacity, ExitCapacity, ExitLimits, Lim
 from fenrask.errors import UnusableInput
 from fenrask.estate import Case, Described, Fault
 from fenrask.evaluation.faults import case_patch, faults
-from fenrask.evaluation.needs import SURVIVES, BrokenNeed, broken_needs, in_the_mean
+from fenrask.evaluation.needs import SURVIVES, BrokenNeed, Given, broken_needs, in_the_mean
 from fenrask.routing import Paths
 from fenrask.units import figure, percent
 
@@ -35,9 +35,8 @@ class Before:
     paths: Paths
     broken: Mapping[str, list[BrokenNeed]]
     """By flow."""
-    entries: Mapping[tuple[str, str], int] | None
-    """See `broken_needs`; they do not change in a fault."""
-    addresses: Mapping[tuple[str, str], int] | None
+    given: Given
+    """What exits have: it does not change in a fault."""
 
 
 Ends = tuple[str, str]
@@ -259,7 +258,7 @@ class Surviving:
             return ""
         # What is demanded in the mean over time says nothing of the time after a fault.
         already = {*_BY_ITSELF, *(one.need for one in before.broken.get(flow, ()))}
-        others = broken_needs(evaluation.paths, flow, before.entries, before.addresses)
+        others = broken_needs(evaluation.paths, flow, before.given)
         left = (one for one in others if not (in_the_mean(one.need) or one.need in already))
         return next((f"{one.need} is broken: {one.why}" for one in left), "")
 

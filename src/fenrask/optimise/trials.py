@@ -15,7 +15,7 @@ from fenrask.capacity import Each, Groups, HostsAsked, Present, Use, parts_towar
 from fenrask.charges import METERS, Charge, Flowing, Standing, least_month, set_up, standing_charges, upkeep_hours
 from fenrask.demand import Demand, Numbers, Parts, Series
 from fenrask.estate import Described, Offer, Ports
-from fenrask.evaluation import NEEDS, Evaluation, broken_needs, is_asked, most_entries
+from fenrask.evaluation import NEEDS, Evaluation, Given, broken_needs, is_asked, most_entries
 from fenrask.optimise.problem import Option, Site, Unit
 from fenrask.prefixes import Prefix
 from fenrask.routing import FlowPath
@@ -396,6 +396,6 @@ def _broken_with(evaluation: Evaluation, flow: str, unit: Unit, number: int) -> 
     """The needs that hang on how many addresses each exit has, but not on entries, broken with this number."""
     paths, exits = evaluation.paths, evaluation.described.estate.exits
     entries = {(name, toward): 1 for name, one in exits.items() for toward in ("", *one.own_addresses)}
-    addresses = dict.fromkeys(entries, number)
-    broken = broken_needs(paths, flow, entries, addresses, frozenset(unit.subnets))
+    given = Given(entries, dict.fromkeys(entries, number))
+    broken = broken_needs(paths, flow, given, frozenset(unit.subnets))
     return {one.need for one in broken if one.need in NEEDS and NEEDS[one.need].by_size}

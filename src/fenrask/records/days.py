@@ -8,6 +8,7 @@ what Student's law leaves of that (Student 1908), of as many days as are free of
 import math
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -255,10 +256,9 @@ def _about_kinds(seen: _Seen, kinds: Counts) -> Iterator[tuple[int, Days]]:
         rows = np.flatnonzero(of.reshape(-1) == number)
         kept = seen.whole[patterns[number, :-1]]
         counts = np.bincount(kinds[seen.weekday[kept]], minlength=int(kinds.max()) + 1)
-        found = _about_profile(
-            seen, rows, kept, by_hour[rows, 0] if patterns[number, -1] else by_hour[rows].reshape(rows.size, -1),
-            due[rows][:, kept], int(kept.size - np.count_nonzero(counts)), counts[kinds],
-        )  # fmt: skip
+        hours = by_hour[rows, 0] if patterns[number, -1] else by_hour[rows].reshape(rows.size, -1)
+        free = int(kept.size - np.count_nonzero(counts))
+        found = _about_profile(seen, _Same(rows, kept, hours, due[rows][:, kept], free, counts[kinds]))
         yield from zip(rows.tolist(), found, strict=True)
 
 
@@ -266,10 +266,23 @@ _LINE = 5
 """Days that are free of the profile from which on a line is laid through them."""
 
 
-def _about_profile(
-    seen: _Seen, rows: Counts, kept: Counts, by_hour: Floats, due: Floats, free: int, times: Counts
-) -> list[Days]:
-    """The days of some counts about their profiles; times: days like each weekday, shape (7,)."""
+class _Same(NamedTuple):
+    """Counts (rows) whose profiles have some of the same days (kept), and how many of these are free of the profiles.
+
+    by_hour: shape (n_rows, n_hours); due: by day, shape (n_rows, n_days); times: days like each weekday, shape (7,).
+    """
+
+    rows: Counts
+    kept: Counts
+    by_hour: Floats
+    due: Floats
+    free: int
+    times: Counts
+
+
+def _about_profile(seen: _Seen, same: _Same) -> list[Days]:
+    """The days of some counts about their profiles."""
+    rows, kept, by_hour, due, free, times = same
     ratios, days = seen.by_day[rows][:, kept] / due, seen.days[kept]
     burstiness, varied = seen.burstiness[rows], seen.rate_cv[rows] ** 2 * seen.steady_s[rows]
     if kept.size:

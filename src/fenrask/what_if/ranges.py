@@ -10,7 +10,7 @@ flow of them heavy makes the others so.
 import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, TypeGuard
+from typing import Any, NamedTuple, TypeGuard
 
 import numpy as np
 from numpy.typing import NDArray
@@ -68,11 +68,11 @@ def ranges(described: Described, month: int = 0) -> list[Input]:
             if _is_range(value) and (month or key != _GROWTH):
                 found.append(_input(flow, key, value, times=month if key == _GROWTH else 1))
         if month and isinstance(stated, Mapping):
-            found += _growing(described, flow, stated.get("growth"), estate.flows[flow].growth, month, "")
+            found += _growing(described, flow, _Stated(stated.get("growth"), estate.flows[flow].growth), month)
             workload = estate.flows[flow].workload
             of_hosts = (described.data.get("workloads") or {}).get(workload) or {}
-            own = estate.workloads[workload].growth
-            found += _growing(described, flow, of_hosts.get("growth"), own, month, workload)
+            own = _Stated(of_hosts.get("growth"), estate.workloads[workload].growth, workload)
+            found += _growing(described, flow, own, month)
     for name, stated_workload in (described.data.get("workloads") or {}).items() if month else ():
         if estate.workloads[name].growth is not None and isinstance(stated_workload, Mapping):
             found += _added(described, name, stated_workload.get("growth") or {}, estate.workloads[name].growth, month)
@@ -83,10 +83,17 @@ def _is_range(value: Any) -> TypeGuard[Mapping[str, Any]]:
     return isinstance(value, Mapping) and "likely" in value
 
 
-def _growing(
-    described: Described, flow: str, stated: Mapping[str, Any] | None, growth: LoadGrowth | None, month: int, by: str
-) -> Iterator[Input]:
-    """What multiplies the load of a flow by a month; by: the workload that says so for all its flows, or empty."""
+class _Stated(NamedTuple):
+    """Growth as it is written, and as it is meant; by: the workload that says so for all its flows, or empty."""
+
+    written: Mapping[str, Any] | None
+    growth: LoadGrowth | None
+    by: str = ""
+
+
+def _growing(described: Described, flow: str, own: _Stated, month: int) -> Iterator[Input]:
+    """What multiplies the load of a flow by a month."""
+    stated, growth, by = own
     if not stated or growth is None:
         return
 

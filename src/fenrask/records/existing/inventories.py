@@ -165,8 +165,12 @@ def _prefixes(text: str) -> list[str]:
     return [str(parse_prefix(one)) for one in _list(text)]
 
 
-def _extra(row: _Row, section: str, name: str, model: Any, taken: tuple[str, ...], facts: Facts) -> None:
-    """What columns tell that have the names of keys of the estate; labels (`tags.x`); the others are told."""
+def _extra(row: _Row, of: tuple[str, str, Any], taken: tuple[str, ...], facts: Facts) -> None:
+    """What columns tell that have the names of keys of the estate; labels (`tags.x`); the others are told.
+
+    of: the section, the name there, and the model of its entries.
+    """
+    section, name, model = of
     keys = {field.alias or key for key, field in model.model_fields.items()}
     for heading, cell in row.raw.items():
         key = heading.removesuffix("[]")
@@ -197,14 +201,14 @@ def _subnet(row: _Row, facts: Facts) -> None:
     if row["network"] and row["region"]:
         facts.add("networks", whole_name(row["network"]), "region", value=row["region"], where=row.where)
     taken = ("network", "zone", "prefix", "prefix_v6", "routes", "subnet")
-    _extra(row, "subnets", name, Subnet, taken, facts)
+    _extra(row, ("subnets", name, Subnet), taken, facts)
 
 
 def _network(row: _Row, facts: Facts) -> None:
     name = whole_name(row["name"] or row["network"])
     facts.add("networks", name, "region", value=row["region"], where=row.where)
     facts.add("networks", name, "prefixes", value=_prefixes(row["prefixes"] or row["prefix"]) or None, where=row.where)
-    _extra(row, "networks", name, Network, ("region", "prefixes", "prefix"), facts)
+    _extra(row, ("networks", name, Network), ("region", "prefixes", "prefix"), facts)
 
 
 def _host(row: _Row, facts: Facts) -> None:
@@ -299,7 +303,7 @@ def _exit(row: _Row, facts: Facts) -> None:
             [str(parse_address(one)) for one in _list(row["addresses"])] if _has_address(row["addresses"]) else told
         )
         facts.add("exits", name, "addresses", value=of_list, where=row.where)
-    _extra(row, "exits", name, KINDS[kind], ("kind", "network", "subnet", "addresses"), facts)
+    _extra(row, ("exits", name, KINDS[kind]), ("kind", "network", "subnet", "addresses"), facts)
 
 
 def _has_address(text: str) -> bool:
@@ -313,7 +317,7 @@ def _destination(row: _Row, facts: Facts) -> None:
     )
     port = _whole(row["port"], "a port") if row["port"] else None
     facts.add("destinations", name, "port", value=port, where=row.where)
-    _extra(row, "destinations", name, Destination, ("prefixes", "prefix", "port"), facts)
+    _extra(row, ("destinations", name, Destination), ("prefixes", "prefix", "port"), facts)
 
 
 def _workload(row: _Row, facts: Facts) -> None:
@@ -321,7 +325,7 @@ def _workload(row: _Row, facts: Facts) -> None:
     subnets = [whole_name(one) for one in _list(row.raw.get("subnets", "") or row.raw.get("subnets[]", ""))]
     facts.add("workloads", name, "subnets", value=subnets or [whole_name(row["subnet"])], where=row.where)
     facts.add("workloads", name, "hosts", value=_whole(row["hosts"], "a number of hosts"), where=row.where)
-    _extra(row, "workloads", name, Workload, ("subnets", "subnet", "hosts"), facts)
+    _extra(row, ("workloads", name, Workload), ("subnets", "subnet", "hosts"), facts)
 
 
 def _name(row: _Row, facts: Facts) -> None:

@@ -66,19 +66,27 @@ class Seen:
 
 def seen_in(batches: Iterable[Batch], subnets: Sequence[Prefix], seen: Seen) -> None:
     """Take the connections of batches that hosts open outward; `subnets`: where hosts are, if that is known."""
-    own = Matcher((prefix, number) for number, prefix in enumerate(subnets or PRIVATE))
+    inside = _Inside(Matcher((prefix, number) for number, prefix in enumerate(subnets or PRIVATE)), subnets)
     for batch in batches:
         seen.records += len(batch)
         if batch.listing is not None or batch.sampled > 1:
             seen.skip("entries of a listing, or samples: they tell no connections with times", len(batch))
             continue
-        _take(batch, own, bool(subnets), subnets, seen)
+        _take(batch, inside, seen)
         if len(seen.targets) > _MOST_ENDS:
             _forget(seen)
 
 
-def _take(batch: Batch, own: Matcher, are_known: bool, subnets: Sequence[Prefix], seen: Seen) -> None:
-    inside, there = own.match(batch.source), own.match(batch.target)
+@dataclass(frozen=True)
+class _Inside:
+    """Where hosts are: the subnets by their numbers, where these are known; else any private prefix."""
+
+    own: Matcher
+    subnets: Sequence[Prefix]
+
+
+def _take(batch: Batch, hosts: _Inside, seen: Seen) -> None:
+    inside, there = hosts.own.match(batch.source), hosts.own.match(batch.target)
     transport = (batch.protocol == _TCP) | (batch.protocol == _UDP)
     is_service = (batch.source_port < _SERVICE) & (batch.target_port >= _SERVICE)
     out = (inside >= 0) & (there < 0) & transport & ~is_service
@@ -101,11 +109,12 @@ def _take(batch: Batch, own: Matcher, are_known: bool, subnets: Sequence[Prefix]
         seconds = batch.end_s - batch.start_s
         octets = batch.bytes_out + batch.bytes_in
         plain = rows & ~_rows_of(far, len(batch))
-        _of_four(far.v4[plain], port[plain], batch.protocol[plain], new[plain], seconds[plain], octets[plain], seen)
+        ends = (far.v4[plain], port[plain], batch.protocol[plain])
+        _of_four(ends, new[plain], seconds[plain], octets[plain], seen)
         for row in (row for row in six if rows[row]):
             end = (parse_six(six[row]), int(port[row]), int(batch.protocol[row]))
             seen.targets.setdefault(end, _Load()).add(int(new[row]), float(seconds[row]), int(octets[row]))
-        _hosts(near, rows, own, are_known, subnets, seen)
+        _hosts(near, rows, hosts, seen)
 
 
 def _rows_of(addresses: Addresses, n: int) -> NDArray[np.bool_]:
@@ -122,11 +131,16 @@ def parse_six(number: int) -> Address:
 
 
 def _of_four(
-    target: NDArray[np.uint32], port: NDArray[np.uint16], protocol: NDArray[np.uint8], new: NDArray[np.bool_],
-    seconds: NDArray[np.float64], octets: NDArray[np.int64], seen: Seen,
-) -> None:  # fmt: skip
+    ends: tuple[NDArray[np.uint32], NDArray[np.uint16], NDArray[np.uint8]],
+    new: NDArray[np.bool_],
+    seconds: NDArray[np.float64],
+    octets: NDArray[np.int64],
+    seen: Seen,
+) -> None:
+    """Connections to IPv4 addresses; ends: each one's target, port and protocol."""
     from ipaddress import IPv4Address
 
+    target, port, protocol = ends
     keys = target.astype(np.int64) << 24 | port.astype(np.int64) << 8 | protocol
     each, place = np.unique(keys, return_inverse=True)
     connections = np.bincount(place, weights=new).astype(np.int64)
@@ -138,9 +152,8 @@ def _of_four(
         seen.targets.setdefault(end, _Load()).add(number, time, int(bytes_))
 
 
-def _hosts(
-    near: Addresses, rows: NDArray[np.bool_], own: Matcher, are_known: bool, subnets: Sequence[Prefix], seen: Seen
-) -> None:
+def _hosts(near: Addresses, rows: NDArray[np.bool_], hosts: _Inside, seen: Seen) -> None:
+    own, subnets, are_known = hosts.own, hosts.subnets, bool(hosts.subnets)
     six = dict(near.v6)
     plain = rows & ~_rows_of(near, rows.size)
     addresses = np.unique(near.v4[plain])
@@ -214,7 +227,7 @@ def grouped(
         own = (place,) if place in named else ()
         # What a name answers is its destination, whether records have all of it or not.
         addresses = {address: None for address, _ in some} | dict.fromkeys(names.get(place, ()))
-        found.append(_group(own, [*addresses], port, protocol, some, share))
+        found.append(_group(own, [*addresses], (port, protocol), some, share))
     for protocol in PROTOCOLS:
         if small := [(address, load) for address, load, of in rest if of == protocol]:
             found.append(_elsewhere(small, protocol, _share(small, whole)))
@@ -239,12 +252,11 @@ _SINGLE = 4
 def _group(
     names: tuple[str, ...],
     addresses: list[Address],
-    port: int,
-    protocol: int,
+    service: tuple[int, int],
     some: Sequence[tuple[Address, _Load]],
     share: float,
 ) -> Group:
-    few = names or len(addresses) <= _SINGLE
+    few, (port, protocol) = names or len(addresses) <= _SINGLE, service
     prefixes = fewest_prefixes(addresses) if few else (_covering(addresses),)
     text = names[0] if names else f"{prefixes[0].network_address}"
     stem = text.replace(".", "-").replace(":", "-")

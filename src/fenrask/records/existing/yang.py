@@ -3,7 +3,7 @@
 """
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
@@ -256,7 +256,7 @@ def _topology(data: Mapping[str, Any], file: str, stem: str, facts: Facts) -> No
         for link in _each(_plain(network, "link")):
             source = str(_mapping(link.get("source")).get("source-node", ""))
             target = str(_mapping(link.get("destination")).get("dest-node", ""))
-            _link(*source.partition(":")[::2], *target.partition(":")[::2], file, facts)
+            _link(source.partition(":")[::2], target.partition(":")[::2], file, facts)
 
 
 def _node(kind: str, name: str, prefixes: list[str], where: str, facts: Facts) -> None:
@@ -279,8 +279,9 @@ def _own_addresses(node: Mapping[str, Any], name: str, where: str, facts: Facts)
             facts.add("exits", name, "addresses", value=listed or None, where=where)
 
 
-def _link(kind: str, name: str, other_kind: str, other: str, file: str, facts: Facts) -> None:
-    name, other = unquote(name), unquote(other)
+def _link(source: Sequence[str], target: Sequence[str], file: str, facts: Facts) -> None:
+    """What hangs on what; of each end its kind and its name."""
+    (kind, name), (other_kind, other) = ((end[0], unquote(end[1])) for end in (source, target))
     if kind == "subnet" and other_kind == "network":
         facts.add("subnets", name, "network", value=other, where=f"{file} {name}")
     elif kind == "exit":

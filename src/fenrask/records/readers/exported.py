@@ -9,7 +9,7 @@ are counted. Samples (RFC 5477) say how many packets stand for one.
 import struct
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
@@ -420,6 +420,14 @@ def _at(uptime_ms: NDArray[Any], waiting: _Group) -> NDArray[np.float64]:
     return found
 
 
+class _Head(NamedTuple):
+    """What a message says of itself: its version, the observation domain, and when it was sent, s since 1970."""
+
+    version: int
+    domain: int
+    exported: float
+
+
 def _templated(message: bytes, source: Source, state: _State) -> Iterator[tuple[Columns, Raw | None]]:
     version = struct.unpack(">H", message[:2])[0]
     if version == 10:
@@ -428,7 +436,7 @@ def _templated(message: bytes, source: Source, state: _State) -> Iterator[tuple[
     else:
         uptime, exported, sequence, domain = struct.unpack(">IIII", message[4:20])
         state.clocks[domain], begins = _Clock(float(exported), uptime), 20
-    records, at = 0, begins
+    head, records, at = _Head(version, domain, float(exported)), 0, begins
     while at + 4 <= len(message):
         set_id, length = struct.unpack(">HH", message[at : at + 4])
         if length < 4 or at + length > len(message):
@@ -441,18 +449,19 @@ def _templated(message: bytes, source: Source, state: _State) -> Iterator[tuple[
         if set_id in (0, 1, 2, 3):
             # What waits is of the templates that were in force.
             yield from _flushed(source, state)
-            _learn(set_id, body, version, domain, source, state)
+            _learn(set_id, body, head, source, state)
         elif set_id >= 256:
-            number, found = _set(body, domain, set_id, float(exported), source, state)
+            number, found = _set(set_id, body, head, source, state)
             records += number
             yield from found
     _count_gap(version, domain, sequence, records, state)
 
 
 def _set(
-    body: bytes, domain: int, set_id: int, exported: float, source: Source, state: _State
+    set_id: int, body: bytes, head: _Head, source: Source, state: _State
 ) -> tuple[int, list[tuple[Columns, Raw | None]]]:
     """A set of data: how many records, and what is decoded by now; most waits for more of its template."""
+    domain, exported = head.domain, head.exported
     template = state.templates.get((domain, set_id))
     if template is None:
         source.unread.add("records before their template", source.name)
@@ -515,8 +524,9 @@ def _count_missing(source: Source, state: _State) -> None:
         source.unread.add(f"{what} missing by their sequence", source.name, number)
 
 
-def _learn(set_id: int, body: bytes, version: int, domain: int, source: Source, state: _State) -> None:
+def _learn(set_id: int, body: bytes, head: _Head, source: Source, state: _State) -> None:
     """Templates, options templates and withdrawals of one set."""
+    version, domain = head.version, head.domain
     options = set_id in (1, 3)
     state.learned += 1
     at = 0

@@ -1,5 +1,6 @@
 """The month's bill, as a page."""
 
+from dataclasses import replace
 from decimal import Decimal
 
 from fenrask.charges import Divided, to_the_cent
@@ -41,12 +42,12 @@ def charges_page(evaluation: Evaluation) -> Page:
         Column("reason", "calculation"),
     )
     tables = (
-        _divided("exits", "By exit", "exit", bill.by_exit, money, "(no exit)"),
-        _divided("flows", "By flow", "flow", bill.by_flow, money),
-        _divided("cost_centres", "By cost centre", "cost_centre", bill.by_cost_centre, money),
+        _divided("exit", bill.by_exit, money, "(no exit)"),
+        _divided("flow", bill.by_flow, money),
+        _divided("cost_centre", bill.by_cost_centre, money),
         Table("lines", "Lines, the largest first", columns, lines, empty="nothing is charged", shown=_SHOWN),
-        _divided("destinations", "By destination", "destination", bill.by_destination, money, behind_all=True),
-        _divided("workloads", "By workload", "workload", bill.by_workload, money, behind_all=True),
+        replace(_divided("destination", bill.by_destination, money), behind_all=True),
+        replace(_divided("workload", bill.by_workload, money), behind_all=True),
     )
     facts = {
         "currency": bill.currency,
@@ -60,17 +61,11 @@ def charges_page(evaluation: Evaluation) -> Page:
     return Page("charges", evaluation.described.estate.estate, tuple(summary), tables, facts, not_counted)
 
 
-def _divided(
-    name: str,
-    title: str,
-    key: str,
-    amounts: Divided[str],
-    money: str,
-    without: str = "(unallocated)",
-    behind_all: bool = False,
-) -> Table:
+def _divided(key: str, amounts: Divided[str], money: str, without: str = "(unallocated)") -> Table:
+    """The bill by the exit, flow or whatever has each amount. without: what is said of an amount that none has."""
+    of = key.replace("_", " ")
     columns = (
-        Column(key, key.replace("_", " "), is_answer=True),
+        Column(key, of, is_answer=True),
         Column("rounded_amount", money, "money", is_answer=True),
         Column("amount", "exactly", "money", least_width=MACHINES),
     )
@@ -80,4 +75,4 @@ def _divided(
         return (amounts.keys_in_order[place] or without, rounded, amounts.amount(place))
 
     rows = MadeRows(amounts.largest_first.tolist(), row)
-    return Table(name, title, columns, rows, shown=_SHOWN, behind_all=behind_all)
+    return Table(f"{key}s", f"By {of}", columns, rows, shown=_SHOWN)

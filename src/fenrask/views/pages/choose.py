@@ -217,14 +217,13 @@ def _nearness(lost: Lost) -> tuple[bool, int, float]:
     return (lost.more is None, len(lost.fails), lost.more or 0.0)
 
 
-def _least_cost(name: str, key: str, first: Column, title: str, rows: list[tuple[object, ...]], money: str) -> Table:
-    columns = (
-        first,
+def _least_cost(money: str) -> tuple[Column, ...]:
+    """The columns of mixes, by what they cost."""
+    return (
         Column("addresses", "addresses", "count"),
         Column("month_amount", money, "number", decimals=2),
         Column("more_amount", "extra cost", "number", decimals=2, is_answer=True),
     )
-    return Table(name, title, columns if key else columns[1:], rows)
 
 
 def frontier_page(estate: str, currency: str, mixes: Sequence[Mix]) -> Page:
@@ -240,7 +239,7 @@ def frontier_page(estate: str, currency: str, mixes: Sequence[Mix]) -> Page:
             f"with the fewest, {few.addresses}: {few.month - first:+,.2f}."
         ]
     title = "Least cost by number of public addresses"
-    table = _least_cost("frontier", "", Column("none", ""), title, rows, money)
+    table = Table("frontier", title, _least_cost(money), rows)
     return Page("frontier", estate, tuple(summary), (table,), {"currency": currency})
 
 
@@ -258,7 +257,7 @@ def headrooms_page(estate: str, currency: str, found: Sequence[tuple[float | Non
         summary = [f"To carry the load of a lost zone: {cost} the cheapest, {first:,.2f}."]
     heading = Column("zone_headroom", "ports free after a zone loss")
     title = "Least cost by port headroom after a zone loss"
-    table = _least_cost("headrooms", "zone_headroom", heading, title, rows, money)
+    table = Table("headrooms", title, (heading, *_least_cost(money)), rows)
     return Page("headrooms", estate, tuple(summary), (table,), {"currency": currency})
 
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 
+from fenrask.estate import Estate
 from fenrask.records.batch import Unread
 from fenrask.records.replaying import Day, Replayed, Through
 from fenrask.units import counted
@@ -42,12 +43,13 @@ _EXITS = (
 
 
 def replayed_page(
-    estate: str, target: float, found: Sequence[Replayed], why: Mapping[str, str], unread: Unread, no_pair: int
+    estate: Estate, found: Sequence[Replayed], why: Mapping[str, str], unread: Unread, no_pair: int = 0
 ) -> Page:
     """What finds no port of each exit's recorded connections, by number of addresses and by day.
 
     why: by exit, what the flows do not say of the records, in words; no_pair: connections of no pair of the estate.
     """
+    target = estate.targets.blocking
     through = [
         (one.exit, each.addresses, one.connections, each.refused, each.refused / one.connections, _what(one, each))
         for one in found
@@ -73,7 +75,7 @@ def replayed_page(
         lines = ["No recorded connection belongs to a flow that a translating exit carries."]
     if no_pair:
         lines.append(f"{counted(no_pair, 'record')} of no subnet or destination of the estate: not counted.")
-    return Page("simulate", estate, tuple(lines), tables, {"target_blocking": target}, tuple(not_counted))
+    return Page("simulate", estate.estate, tuple(lines), tables, {"target_blocking": target}, tuple(not_counted))
 
 
 def _felt(day: Day) -> tuple[float | None, ...]:

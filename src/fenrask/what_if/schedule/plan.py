@@ -121,7 +121,7 @@ def planned(futures: Futures, course: Course) -> Planned:
         cost_of(buyers, cheapest(buyers, terms, at_once=True), terms),
         cost_of(buyers, lacking, terms),
         tuple(dict.fromkeys(_too_many(buyers, lacking, terms))),
-        tuple(_months(futures, ahead, sure, needed, orders, buyers, terms, stand_ins)),
+        tuple(_months(futures, ahead, sure, _Bought(needed, buyers, orders, terms, stand_ins))),
         tuple(dict.fromkeys(_too_many(buyers, orders, terms))),
         tuple(waits),
         tuple(later_of(futures.calendar, ahead, due)),
@@ -165,31 +165,36 @@ def _waits(buyers: Sequence[Buyer]) -> Iterator[tuple[Needed, int, int]]:
             yield needed, short[0], buyer.first
 
 
+@dataclass(frozen=True)
+class _Bought:
+    """What is needed, and what is ordered for it, by whom and on which terms; blocks have addresses that stand in."""
+
+    needed: Sequence[Needed]
+    buyers: Sequence[Buyer]
+    orders: Sequence[Order]
+    terms: Terms
+    stand_ins: StandIns
+
+
 def _months(
-    futures: Futures,
-    ahead: Sequence[Evaluation],
-    sure: Sequence[Sure],
-    needed: Sequence[Needed],
-    orders: Sequence[Order],
-    buyers: Sequence[Buyer],
-    terms: Terms,
-    stand_ins: StandIns,
+    futures: Futures, ahead: Sequence[Evaluation], sure: Sequence[Sure], bought: _Bought
 ) -> Iterator[MonthThen]:
     """Each month evaluated with what has arrived by then."""
+    needed, orders = bought.needed, bought.orders
     buying = {one.key for one in orders}
     owned = {one.key: [*one.owned] for one in needed if one.key in buying}
     until, most = {one.key: one.until for one in needed}, {one.key: one.most for one in needed}
     for number in gone_through(range(len(ahead)), "month with its orders"):
         arrived = [one for one in orders if one.month == number]
         for order in arrived:
-            owned[order.key] += [stand_ins.block(length) for length in order.lengths]
+            owned[order.key] += [bought.stand_ins.block(length) for length in order.lengths]
         evaluation = ahead[number]
         exits = evaluation.described.estate.exits
         there = {key: some for key, some in owned.items() if key.begin <= number < until[key] and key.exit in exits}
         if there:
             patched = evaluation.described.patched(_listed(there, most), f"month {number} with its orders")
             evaluation = evaluate(patched, evaluation)
-        once = once_of(buyers, arrived, terms) + once_in(futures.described, number)
+        once = once_of(bought.buyers, arrived, bought.terms) + once_in(futures.described, number)
         crossings = [*crossings_of(number, evaluation), *_not_met(number, evaluation, ahead[0])]
         short = {one.about for one in crossings if one.limit in (PORTS, _PORTS_AFTER)}
         crossings += [one for one in _not_sure(number, needed, there) if one.about not in short]

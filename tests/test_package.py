@@ -8,7 +8,6 @@ import re
 import subprocess
 import sys
 import unittest
-from collections.abc import Iterator
 from pathlib import Path
 from types import ModuleType
 
@@ -76,12 +75,15 @@ class Docstrings(unittest.TestCase):
 class Names(unittest.TestCase):
     """What is named says what it is; what goes together is one value."""
 
-    def _trees(self) -> Iterator[tuple[Path, ast.Module]]:
-        for file in sorted(Path(fenrask.__file__).parent.rglob("*.py")):
-            yield file, ast.parse(file.read_text(encoding="utf-8"))
+    trees: dict[Path, ast.Module]
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        files = sorted(Path(fenrask.__file__).parent.rglob("*.py"))
+        cls.trees = {file: ast.parse(file.read_text(encoding="utf-8")) for file in files}
 
     def test_one_is_a_name_in_comprehensions_alone(self) -> None:
-        for file, tree in self._trees():
+        for file, tree in self.trees.items():
             targets = (node.target for node in ast.walk(tree) if isinstance(node, ast.comprehension))
             within = {id(inner) for target in targets for inner in ast.walk(target)}
             named = [
@@ -96,7 +98,7 @@ class Names(unittest.TestCase):
 
     def test_no_function_takes_more_than_five_things(self) -> None:
         """But for commands, whose options they are, and for compiled loops, which take no values of Python's."""
-        for file, tree in self._trees():
+        for file, tree in self.trees.items():
             if "kernels" in file.parts:
                 continue
             of_commands = [

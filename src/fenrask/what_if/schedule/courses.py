@@ -1,6 +1,6 @@
 """Which exits there are from which month on: today's, and others in their place."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from typing import NamedTuple
@@ -61,6 +61,7 @@ class Futures:
         self._patches: list[Patch] = [{}]
         self._known: dict[tuple[int, int], Evaluation] = {}
         self._sure: dict[tuple[int, int], Sure] = {}
+        self._arrived: dict[tuple[int, Hashable], Evaluation] = {}
 
     def add(self, patch: Patch) -> int:
         """The number of the mix that a patch makes of today's estate; UnusableInput where it does not hold together."""
@@ -95,6 +96,13 @@ class Futures:
             now = self.in_month(mix, month)
             known = self._sure[mix, month] = _sure(now, self.level, month)
         return known
+
+    def with_orders(self, month: Evaluation, patch: Patch, owned: Hashable, name: str) -> Evaluation:
+        """A month, one of these, with what has arrived by then; owned: what tells that patch from others."""
+        key = (id(month), owned)
+        if key not in self._arrived:
+            self._arrived[key] = evaluate(month.described.patched(patch, name), month)
+        return self._arrived[key]
 
     def through(self, course: Course) -> Iterator[tuple[Evaluation, Sure]]:
         """Each month as a course has it."""

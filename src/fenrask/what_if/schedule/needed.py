@@ -81,6 +81,11 @@ class StandIns:
 _RESERVED = 240 << 24
 
 
+def known_by(block: Prefix) -> str:
+    """What tells a block from others: of one that stands in, its length."""
+    return f"/{block.prefixlen}" if block.is_reserved else str(block)
+
+
 def _dotted(number: int) -> str:
     return ".".join(str(number >> shift & 255) for shift in (24, 16, 8, 0))
 

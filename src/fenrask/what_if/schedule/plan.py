@@ -12,7 +12,7 @@ from typing import Any
 from fenrask.addresses import prices_of
 from fenrask.charges import Bill
 from fenrask.estate import Described
-from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation import Evaluation
 from fenrask.evaluation.needs import SURVIVES
 from fenrask.prefixes import Prefix
 from fenrask.progress import gone_through
@@ -21,7 +21,7 @@ from fenrask.what_if.growth import PORTS, Crossing, crossings_of, once_in
 from fenrask.what_if.schedule.courses import Course, Futures, Sure, lives_of, spans
 from fenrask.what_if.schedule.due import Due, due_of, lead_of
 from fenrask.what_if.schedule.later import Later, later_of
-from fenrask.what_if.schedule.needed import Key, Needed, StandIns, needed_by_month
+from fenrask.what_if.schedule.needed import Key, Needed, StandIns, known_by, needed_by_month
 from fenrask.what_if.schedule.orders import Buyer, Order, Room, Terms, as_needed, cheapest, cost_of, once_of
 from fenrask.what_if.schedule.when import Months
 
@@ -192,8 +192,9 @@ def _months(
         exits = evaluation.described.estate.exits
         there = {key: some for key, some in owned.items() if key.begin <= number < until[key] and key.exit in exits}
         if there:
-            patched = evaluation.described.patched(_listed(there, most), f"month {number} with its orders")
-            evaluation = evaluate(patched, evaluation)
+            owns = tuple((key.exit, key.toward, most[key], *map(known_by, some)) for key, some in there.items())
+            name = f"month {number} with its orders"
+            evaluation = futures.with_orders(evaluation, _listed(there, most), owns, name)
         once = once_of(bought.buyers, arrived, bought.terms) + once_in(futures.described, number)
         crossings = [*crossings_of(number, evaluation), *_not_met(number, evaluation, ahead[0])]
         short = {one.about for one in crossings if one.limit in (PORTS, _PORTS_AFTER)}

@@ -1,4 +1,4 @@
-"""A new exit kind, port assignment, rule, design or format is one registration: every command takes a toy one."""
+"""Whatever is added is one registration: every command takes a toy of each family."""
 
 import ast
 import json
@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any, ClassVar, Literal
 from unittest.mock import patch
 
+import numpy as np
 from typer.testing import CliRunner
 
 import fenrask
@@ -21,13 +22,32 @@ from fenrask.checks import RULES, Context, Doubt, Rule
 from fenrask.cli.app import app
 from fenrask.designs.contract import Design
 from fenrask.designs.standard import STANDARD
-from fenrask.estate import Catalogue, Described, Estate, Needs, Offer, Rates, Transfer
+from fenrask.errors import UnusableInput
+from fenrask.estate import (
+    Catalogue,
+    Described,
+    DurationLaw,
+    DurationPart,
+    Estate,
+    Flow,
+    Needs,
+    Offer,
+    Rates,
+    Transfer,
+    read_estate,
+)
 from fenrask.estate.catalogue import Limits
 from fenrask.estate.exits import KINDS, Announcing, Counted, InSubnet, Translating
 from fenrask.estate.ports import PORTS, Ports
-from fenrask.evaluation import NEEDS, Need
+from fenrask.evaluation import NEEDS, Evaluation, Need
 from fenrask.findings import Severity
+from fenrask.records import readers
+from fenrask.records.batch import Addresses, Batch
+from fenrask.records.readers import READERS, Reader, Source
+from fenrask.teletraffic.holding import SHAPES, Draw, Shape, Simple
 from fenrask.views.formats import FORMATS, Rendering
+from fenrask.views.handover.contract import HandoverFile
+from fenrask.views.handover.whole import STATE_FILES, Told
 from fenrask.views.page import Page
 from tests.support import CATALOGUE, ESTATE, InFolder, merged
 
@@ -80,6 +100,45 @@ class ToyAssignment:
         return halved
 
 
+@dataclass(frozen=True)
+class ToyLaw:
+    """Holds that are as likely to last any time up to twice their mean."""
+
+    stacks: ClassVar[bool] = True
+
+    mean_s: Any
+
+    def survival(self, t: Any) -> Any:
+        return np.maximum(0.0, 1 - t / (2 * self.mean_s))
+
+    def integrated_survival(self, t: Any) -> Any:
+        within = np.minimum(t, 2 * self.mean_s)
+        return within - within**2 / (4 * self.mean_s)
+
+    def simple(self) -> Iterator[Simple]:
+        values = tuple(2 * self.mean_s * (number + 0.5) / 100 for number in range(100))
+        yield Simple(1.0, self, Draw.VALUES, values=values)
+
+
+def toy_records(source: Source) -> Iterator[Batch]:
+    """Connections of two seconds from 10.0.1.4 to 198.51.100.7:443, one for each line of the file after its first."""
+    begins = np.array([float(line) for line in source.stream.read().split(b"\n")[1:] if line])
+    one, none = np.ones(begins.size), np.zeros(begins.size)
+    yield Batch(
+        begins, begins + 2, Addresses((one * 0x0A000104).astype(np.uint32)),
+        Addresses((one * 0xC6336407).astype(np.uint32)), (50_000 + begins % 9_000).astype(np.uint16),
+        (one * 443).astype(np.uint16), (one * 6).astype(np.uint8), (one * 100).astype(np.int64),
+        (one * 900).astype(np.int64), none.astype(np.uint8),
+    )  # fmt: skip
+
+
+TOY_READER = Reader("toy records", lambda head: head[:3] == b"TOY", toy_records)
+
+
+def toy_file(now: Evaluation, _: Told) -> Iterator[HandoverFile]:
+    yield HandoverFile("toys.txt", "what is to play with", f"{len(now.described.estate.exits)} exits".encode())
+
+
 def toy_rule(context: Context) -> Iterator[Doubt]:
     for name in context.estate.exits:
         if name.startswith("toy"):
@@ -95,7 +154,7 @@ def toy_format(page: Page, _: Rendering) -> str:
 
 
 def _rebuild() -> None:
-    for model in (Offer, Catalogue, Estate):
+    for model in (DurationPart, DurationLaw, Flow, Offer, Catalogue, Estate):
         model.model_rebuild(force=True)
 
 
@@ -107,12 +166,17 @@ class Additions(InFolder):
             patch.dict(PORTS, {"toy-half": ToyPorts}),
             patch.dict(ASSIGNMENTS, {"toy-half": ToyAssignment()}),
             patch.dict(FORMATS, {"toy": toy_format}),
+            patch.dict(SHAPES, {"toy-even": Shape(lambda mean_s, _: ToyLaw(mean_s))}),
+            patch.object(
+                readers, "READERS", (Reader("toy records", lambda head: head[:3] == b"TOY", toy_records), *READERS)
+            ),
         ):
             changed.start()
             self.addCleanup(changed.stop)
         for registry, one in (
             (RULES, Rule("toy-found", Severity.NOTE, "a toy is in use", "exits: {toy: {}}", toy_rule)),
             (STANDARD, Design("toy design", "all through the toy", toy_design)),
+            (STATE_FILES, toy_file),
         ):
             registry.append(one)  # type: ignore[arg-type]
             self.addCleanup(registry.remove, one)  # type: ignore[arg-type]
@@ -153,6 +217,35 @@ class Additions(InFolder):
     def test_a_new_design_is_compared(self) -> None:
         self.assertIn("toy design", self.told("compare", file="plain.yaml"))
         self.assertIn("toy design", self.told(*BREAK_EVEN, file="plain.yaml"))
+
+    def test_lives_of_a_new_law_in_every_command(self) -> None:
+        self.write("even.yaml", merged(ESTATE, {"flows": {"talk": {"duration_s": {"mean": 20, "shape": "toy-even"}}}}))
+        # Ten connections a second, each 20 s and another 60 s until its port is free, are 800.
+        self.assertRegex(self.told("capacity", file="even.yaml"), r"gate +1 +1 .* 800 +1,000")
+        self.assertIn("found a port", self.told("simulate", "--around", "1", file="even.yaml"))
+        self.assertIn("agree", self.told("check", "--audit", file="even.yaml"))
+        save = ("handover", "--save", str(self.folder / "over"))
+        for command, *options in (
+            ("check",), ("path",), ("demand",), ("addresses",), ("charges",), ("compare",), ("choose",), ("stress",),
+            ("schedule", "--growth", "0.1", "--months", "3"), ("source", "partner"), save,
+        ):  # fmt: skip
+            with self.subTest(command):
+                self.assertNotIn("own fault", self.told(command, *options, file="even.yaml"))
+        wrong = {"mean": 40, "shape": "toy-even", "cv": 2}
+        file = self.write("wrong.yaml", merged(ESTATE, {"flows": {"talk": {"duration_s": wrong}}}))
+        with self.assertRaises(UnusableInput) as refused:
+            read_estate(file)
+        self.assertIn("cv with hyperexponential", str(refused.exception))
+
+    def test_records_of_a_new_format(self) -> None:
+        self.write("toy.rec", "TOY\n" + "\n".join(str(1_700_000_000 + number) for number in range(0, 7200, 2)))
+        told = self.told("measure", str(self.folder / "toy.rec"))
+        self.assertIn("3,600 records of 2 hours: 3,600 connections of 1 pair", told)
+        self.assertIn("partner", told)
+
+    def test_a_new_file_of_the_handover(self) -> None:
+        self.told("handover", "--save", str(self.folder / "over"))
+        self.assertEqual((self.folder / "over" / "toys.txt").read_text("utf-8"), "3 exits")
 
     def test_a_new_format(self) -> None:
         self.assertRegex(self.told("capacity", "--format", "toy"), "^toy says: ")
@@ -245,6 +338,42 @@ class CountedEverywhere(InFolder):
         with patch.dict(NEEDS, {"toy-need": TOY_NEED}):
             self.assertIn("talk breaks toy-need: gate is a toy's foe", self.told("check", "estate.yaml"))
             self.keeps_from_the_gateway()
+
+
+class AskedByName(unittest.TestCase):
+    """Outside the folder of a family no code asks which of it something is: what it asks, all of them answer."""
+
+    def test_no_variant_is_asked_for(self) -> None:
+        families = (
+            ({*KINDS}, {one.__name__ for one in KINDS.values()}, ("estate/exits",)),
+            ({*PORTS}, {one.__name__ for one in PORTS.values()}, ("estate/ports.py", "capacity/assignments")),
+            (set(), {type(one).__name__ for one in ASSIGNMENTS.values()}, ("capacity/assignments",)),
+            ({*SHAPES}, LAWS, ("teletraffic/holding", "capacity/assignments")),
+            ({one.name for one in LIMITS.values() if " " in one.name}, set(), ("capacity",)),
+            ({*NEEDS}, set(), ("evaluation",)),
+        )  # fmt: skip
+        root = Path(fenrask.__file__).parent
+        for file in sorted(root.rglob("*.py")):
+            place, tree = file.relative_to(root).as_posix(), ast.parse(file.read_text(encoding="utf-8"))
+            asking = [node for node in ast.walk(tree) if isinstance(node, ast.Compare | ast.Call)]
+            for words, classes, homes in families:
+                if not place.startswith(homes):
+                    asked = [node.lineno for node in asking if _asks(node, words, classes)]
+                    with self.subTest(file=place, of=min(words | classes)):
+                        self.assertEqual(asked, [])
+
+
+LAWS = {"Delayed", "Empirical", "Exponential", "Fixed", "Lognormal", "Mixture"}
+
+
+def _asks(node: ast.Compare | ast.Call, words: set[str], classes: set[str]) -> bool:
+    """Whether a part of a program compares something with one of the words, or asks whether it is of a class."""
+    if isinstance(node, ast.Compare):
+        inner = (each for side in (node.left, *node.comparators) for each in ast.walk(side))
+        return any(isinstance(each, ast.Constant) and each.value in words for each in inner)
+    if not isinstance(node.func, ast.Name) or node.func.id not in ("isinstance", "issubclass"):
+        return False
+    return any(isinstance(each, ast.Name) and each.id in classes for each in ast.walk(node.args[1]))
 
 
 class NamedNowhere(unittest.TestCase):

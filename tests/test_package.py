@@ -75,20 +75,20 @@ class Docstrings(unittest.TestCase):
 class Names(unittest.TestCase):
     """What is named says what it is; what goes together is one value."""
 
-    trees: dict[Path, ast.Module]
+    nodes: dict[Path, list[ast.AST]]
 
     @classmethod
     def setUpClass(cls) -> None:
         files = sorted(Path(fenrask.__file__).parent.rglob("*.py"))
-        cls.trees = {file: ast.parse(file.read_text(encoding="utf-8")) for file in files}
+        cls.nodes = {file: [*ast.walk(ast.parse(file.read_text(encoding="utf-8")))] for file in files}
 
     def test_one_is_a_name_in_comprehensions_alone(self) -> None:
-        for file, tree in self.trees.items():
-            targets = (node.target for node in ast.walk(tree) if isinstance(node, ast.comprehension))
+        for file, nodes in self.nodes.items():
+            targets = (node.target for node in nodes if isinstance(node, ast.comprehension))
             within = {id(inner) for target in targets for inner in ast.walk(target)}
             named = [
                 node.lineno
-                for node in ast.walk(tree)
+                for node in nodes
                 if (isinstance(node, ast.arg) and node.arg == "one")
                 or (isinstance(node, ast.Name) and node.id == "one" and isinstance(node.ctx, ast.Store))
                 if id(node) not in within
@@ -98,14 +98,11 @@ class Names(unittest.TestCase):
 
     def test_no_function_takes_more_than_five_things(self) -> None:
         """But for commands, whose options they are, and for compiled loops, which take no values of Python's."""
-        for file, tree in self.trees.items():
+        for file, nodes in self.nodes.items():
             if "kernels" in file.parts:
                 continue
-            of_commands = [
-                node for node in tree.body if file.parent.name == "cli" and getattr(node, "name", "") == "command"
-            ]
-            for node in ast.walk(tree):
-                if not isinstance(node, ast.FunctionDef) or node in of_commands:
+            for node in nodes:
+                if not isinstance(node, ast.FunctionDef) or (file.parent.name == "cli" and node.name == "command"):
                     continue
                 taken = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
                 with self.subTest(file=file.name, function=node.name):

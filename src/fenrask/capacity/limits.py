@@ -32,10 +32,23 @@ from fenrask.demand import (
 from fenrask.estate import Offer, Throughput
 from fenrask.units import SECONDS_PER_HOUR, clock_text
 
-__all__ = ["LIMITS", "OF_A_TUPLE", "Each", "Groups", "Limit", "LimitUse", "Present", "Use", "stated_limits", "uses"]
+__all__ = [
+    "LIMITS",
+    "OF_A_TUPLE",
+    "OF_PACKETS",
+    "Each",
+    "Groups",
+    "Limit",
+    "LimitUse",
+    "Present",
+    "Use",
+    "stated_limits",
+    "uses",
+]
 
 
 OF_A_TUPLE = "connections of a tuple"
+OF_PACKETS = "packets per second"
 Follows = Literal["opened", "held", "carried"]
 
 
@@ -307,7 +320,7 @@ def _by_step(demand: Demand, some: Groups, what: str) -> Series:
 
 _RATES = {"new_per_s": ("new per second", "new connections per s"), "gbit_per_s": ("bits per second", "Gbit/s"),
           "out_gbit_per_s": ("bits sent per second", "Gbit/s"), "in_gbit_per_s": ("bits received per second", "Gbit/s"),
-          "packets_per_s": ("packets per second", "packets per s")}  # fmt: skip
+          "packets_per_s": (OF_PACKETS, "packets per s")}  # fmt: skip
 
 
 _FOLLOWS: dict[str, Follows] = {"new_per_s": "opened"}

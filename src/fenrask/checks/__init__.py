@@ -3,7 +3,7 @@
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import replace
 
-from fenrask.checks import addressing, arrival, capacity, endpoints, exits, filters, inward, lines, money, routes
+from fenrask.checks import addressing, arrival, capacity, endpoints, exits, filters, inward, lines, money, needs, routes
 from fenrask.checks.contract import Context, Doubt, Rule
 from fenrask.checks.trying import tried
 from fenrask.evaluation import Evaluation
@@ -69,7 +69,7 @@ RULES: list[Rule] = [
          "needs: {fixed_source: true} and no default beside a dynamic-address", exits.source_may_change,
          is_verdict=True),
     Rule("need-not-met", _E, "a flow's path breaks one of its needs",
-         "destinations: {store: {needs: {off_internet: true}}} reached through a gateway", exits.need_not_met,
+         "destinations: {store: {needs: {off_internet: true}}} reached through a gateway", needs.need_not_met,
          is_verdict=True),
     Rule("required-unreachable", _E, "a workload's platform does not reach what it requires",
          "workloads: {managed: {requires: [control]}} behind a firewall that denies control",

@@ -1,25 +1,20 @@
 """Rules about exits: where they are, what they show, what they let pass."""
 
-from collections.abc import Iterator, Mapping
-from typing import Any
+from collections.abc import Iterator
 
 import numpy as np
 
-from fenrask.capacity import given
-from fenrask.checks.contract import Context, Doubt, Fix
-from fenrask.checks.endpoints import routed_endpoints_for
+from fenrask.checks.contract import Context, Doubt
 from fenrask.estate import Inspecting, Onward
 from fenrask.estate.suggestions import some
-from fenrask.evaluation import BrokenNeed, Evaluation, not_allowed
-from fenrask.prefixes import is_public
 from fenrask.routing import Verdict
 
 __all__ = [
+    "assigned_at",
     "forwarding_off",
     "gateway_without_address",
     "gateway_without_internet_route",
     "keepalive_exceeds_idle_timeout",
-    "need_not_met",
     "rule_allows_everything",
     "source_may_change",
     "zone_offer_for_network",
@@ -76,7 +71,7 @@ def source_may_change(context: Context) -> Iterator[Doubt]:
         name = context.paths.flows[number]
         if not context.estate.needs_of(context.estate.flows[name]).fixed_source:
             continue
-        if hit := _assigned_at(context, name):
+        if hit := assigned_at(context, name):
             subnets = ", ".join(hit)
             cause = (
                 f"{name} needs a fixed source address, but leaves {subnets} through {next(iter(hit.values()))}, "
@@ -87,7 +82,7 @@ def source_may_change(context: Context) -> Iterator[Doubt]:
             yield Doubt(context.place("flows", name), cause, remedy, fix)
 
 
-def _assigned_at(context: Context, flow: str) -> dict[str, str]:
+def assigned_at(context: Context, flow: str) -> dict[str, str]:
     """By subnet of a flow: an exit on its path with an address that the provider assigns."""
     exits = context.estate.exits
     return {
@@ -99,113 +94,6 @@ def _assigned_at(context: Context, flow: str) -> dict[str, str]:
 
 
 _ANOTHER = "Route it through an exit with fixed addresses (`fenrask compare` shows designs), or remove the need."
-
-
-def need_not_met(context: Context) -> Iterator[Doubt]:
-    """A flow whose path breaks one of its other needs."""
-    mended: dict[str, Fix] | None = None
-    for broken in context.evaluation.broken:
-        if _has_own_rule(context, broken):
-            continue
-        flow = context.estate.flows[broken.flow]
-        stated = context.estate.remotes[flow.remote].needs
-        where = f"destinations.{flow.other_end}" if getattr(stated, broken.need, None) else f"workloads.{flow.workload}"
-        remedy = f"Route it through an exit that meets {broken.need} (`fenrask compare` shows designs), or remove"
-        cause = f"{broken.flow} breaks {broken.need}: {broken.why}"
-        place = context.place("flows", broken.flow)
-        outward = broken.need == "off_internet" and not flow.is_inward
-        endpoints = routed_endpoints_for(context, broken.flow) if outward else []
-        if fix := context.first_that_cures(broken.flow, endpoints, broken.need):
-            yield Doubt(place, cause, "Route it to a private endpoint.", fix)
-            continue
-        if broken.need == "max_source_addresses" and (fix := _in_blocks(context, broken)):
-            words = "Take its addresses in blocks, which take fewer entries of the allow-list."
-            yield Doubt(place, cause, words, fix)
-            continue
-        if broken.need == "survives" and mended is None:
-            mended = _for_faults(context)
-        if broken.need == "survives" and mended and (fix := mended.get(broken.flow)):
-            named = "; ".join(f"{name}: {_numbers(keys)}" for name, keys in fix["exits"].items())
-            yield Doubt(place, cause, f"Give its exits what they need after the fault ({named}).", fix)
-            continue
-        if broken.need == "outbound_only" and flow.is_inward:
-            yield Doubt(place, cause, f"Remove the flow, or {where}.needs.outbound_only: both cannot be meant.")
-            continue
-        if broken.need == "outbound_only":
-            closed = {"workloads": {flow.workload: {"filters": {"outbound-only": {"stateful": True}}}}}
-            lines: Fix = {
-                name: {"open_ports": []} for name, one in context.estate.exits.items() if one.known_beyond is not None
-            }
-            if fix := context.first_that_cures(broken.flow, [closed, {"exits": lines}], broken.need):
-                yield Doubt(place, cause, "Let nothing in but replies.", fix)
-                continue
-        yield Doubt(context.place("flows", broken.flow), cause, f"{remedy} {where}.needs.{broken.need}.")
-
-
-def _has_own_rule(context: Context, broken: BrokenNeed) -> bool:
-    """Whether another rule tells of it: of what is lost, of an address that may change, or that a list lacks."""
-    if broken.need == "fixed_source":
-        return bool(_assigned_at(context, broken.flow))
-    if broken.need == "allowed":
-        to = context.estate.flows[broken.flow].remote
-        return any(is_public(address) for _, address in not_allowed(context.paths, to))
-    return broken.need == "arrives"
-
-
-def _in_blocks(context: Context, broken: BrokenNeed) -> Fix | None:
-    """As many addresses as a destination sees now, in blocks, where it then takes their entries."""
-    remote, exits = context.estate.flows[broken.flow].remote, dict[str, dict[str, Any]]()
-    for name in context.paths.sources_at(remote):
-        stated = context.estate.exits[name]
-        sized = context.evaluation.capacity.of(name, stated.toward(remote))
-        if sized is not None and sized.stated and not sized.toward and not stated.listed_addresses:
-            exits[name] = sized.with_addresses("auto", sized.addresses)
-    if not exits or not context.seeks or context.trials <= 0:
-        return None
-    context.trials -= 1
-    fix: Fix = {"exits": exits}
-    after = context.evaluated(fix).broken
-    return fix if (broken.flow, broken.need) not in {(one.flow, one.need) for one in after} else None
-
-
-def _for_faults(context: Context) -> dict[str, Fix]:
-    """By flow: more addresses with which it survives what it is to, where its exits lack no more; none where none do.
-
-    Those of all exits at once, so that one trial serves every flow.
-    """
-    short = [
-        (one, one.most_needed)
-        for one in context.evaluation.capacity.exits
-        if one.most_needed is not None and one.most_needed > one.addresses
-    ]
-    before = {(one.flow, one.need) for one in context.evaluation.broken}
-    too_much = _too_much(context.evaluation)
-    # As single addresses; else in blocks, which take fewer entries of partners' allow-lists.
-    blocks = {one.exit: one.with_addresses("auto", number) for one, number in short if not one.toward}
-    found: dict[str, Fix] = {}
-    for fix in (given(short), blocks):
-        if not fix or context.trials <= 0:
-            break
-        context.trials -= 1
-        evaluation = context.evaluated({"exits": fix})
-        after = {(one.flow, one.need) for one in evaluation.broken}
-        if _too_much(evaluation) <= too_much and after <= before:
-            for flow, _ in {(flow, need) for flow, need in before if need == "survives"} - after:
-                found.setdefault(flow, {"exits": fix})
-    return found
-
-
-def _too_much(evaluation: Evaluation) -> set[tuple[str, str]]:
-    """What each exit does not carry: ports, and limits by name."""
-    ports = {(one.name, "ports") for one in evaluation.capacity.every if not one.enough_addresses}
-    return ports | {(one.name, limit.limit) for one in evaluation.capacity.every for limit in one.exceeded}
-
-
-def _numbers(keys: Mapping[str, Any]) -> str:
-    """How many addresses a patch of an exit states, in words."""
-    own = keys.get("addresses_for", {})
-    counts = [str(keys.get("at_least", keys["addresses"]))] if "addresses" in keys else []
-    return ", ".join([*counts, *(f"{number} for {to}" for to, number in own.items())])
 
 
 def keepalive_exceeds_idle_timeout(context: Context) -> Iterator[Doubt]:

@@ -15,6 +15,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
+from fenrask.evaluation.needs import OUTBOUND_ONLY
 from fenrask.routing import Sending, Trace, decided, effective_routes, exchanged, trace_from
 from fenrask.views.page import Page
 from fenrask.views.pages.explained import with_steps
@@ -149,7 +150,7 @@ def _inward(call: Call, described: Described, rest: list[str]) -> int:
         raise UnusableInput(problems)
     known = evaluation.paths.openings
     call.show(inward_page(evaluation.paths, known.to(rest[0]) if rest else known.of_all()), evaluation.paths)
-    return int(any(one.need == "outbound_only" for one in evaluation.broken))
+    return int(any(one.need == OUTBOUND_ONLY for one in evaluation.broken))
 
 
 def _coming_in(described: Described, origin: str, workload: str) -> list[str]:

@@ -14,11 +14,10 @@ from fenrask.teletraffic.holding import (
     Exponential,
     Fixed,
     HoldingTime,
-    Lognormal,
     Mixture,
     Parameter,
     Stacks,
-    balanced,
+    law_of,
     make_of,
 )
 
@@ -31,23 +30,15 @@ _NEVER_CONNECTED = ("rejected", "unanswered")
 def duration_law(duration: float | DurationLaw) -> HoldingTime:
     """The distribution of lives, from what was written: a mean alone is exponential."""
     if not isinstance(duration, DurationLaw):
-        return _exponential(duration)
+        return law_of("exponential", duration)
     if duration.parts:
         total = sum(part.share for part in duration.parts.values())
         return Mixture(tuple((part.share / total, _simple(part)) for part in duration.parts.values()))
     return Empirical(duration.values, duration.shares) if duration.values else _simple(duration)
 
 
-def _exponential(mean_s: float) -> HoldingTime:
-    return Exponential(mean_s) if mean_s else Fixed(0.0)
-
-
 def _simple(part: DurationPart) -> HoldingTime:
-    if part.mean_s == 0 or part.shape == "fixed":
-        return Fixed(part.mean_s)
-    if part.p95 is not None:
-        return Lognormal.of_percentile(part.mean_s, part.p95)
-    return balanced(part.mean_s, part.cv) if part.cv is not None else Exponential(part.mean_s)
+    return law_of(part.shape, part.mean_s, part.figure)
 
 
 @dataclass(frozen=True, eq=False)

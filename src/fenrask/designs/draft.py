@@ -176,12 +176,9 @@ class Draft:
         """The network's direct door, added where it has none."""
         exits = self.estate.exits.items()
         internet_exits = [n for n, one in exits if one.takes_public_sources and one.of_network == network]
-        added = [
-            n
-            for n, one in self.exits.items()
-            if one and one.get("kind") == "direct-internet" and one["network"] == network
-        ]
-        return next(iter([*internet_exits, *added]), "") or self.add(f"internet-{network}", _internet_exit(network))
+        door = _internet_exit(network)
+        added = [name for name, one in self.exits.items() if one and door.items() <= one.items()]
+        return next(iter([*internet_exits, *added]), "") or self.add(f"internet-{network}", door)
 
     def _is_public(self, subnet: str) -> bool:
         """Whether a subnet's default names the internet exit, and stays so: not one that sends, whose may change."""

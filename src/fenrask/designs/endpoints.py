@@ -8,7 +8,7 @@ from fenrask.designs.topologies import in_subnet_endpoint, routed_endpoint
 from fenrask.errors import NoAnswer
 from fenrask.estate import Described
 
-__all__ = ["ServiceUse", "add_each", "add_in_subnet", "add_routed", "endpoints_of", "service_uses"]
+__all__ = ["ROUTED", "ServiceUse", "add_each", "add_in_subnet", "add_routed", "endpoints_of", "service_uses"]
 
 
 @dataclass(frozen=True)

@@ -1,26 +1,33 @@
 """How long connections last: a mean, or a distribution."""
 
-import math
+from dataclasses import dataclass
 from operator import mul
-from typing import Annotated, Any, Literal, Self
+from typing import Annotated, Any, Self
 
-from pydantic import Discriminator, Field, Tag, model_validator
+from pydantic import Discriminator, Field, GetCoreSchemaHandler, Tag, model_validator
+from pydantic_core import CoreSchema, core_schema
 
 from fenrask.estate.values import MOST, Number, Share, Strict, Uncertain, unfit
+from fenrask.teletraffic.holding.shapes import SHAPES
 
 __all__ = ["DurationLaw", "Life", "DurationPart"]
 
-_MOST_P95 = math.exp(1.6448536269514722**2 / 2)
-"""A lognormal's p95 is mean * exp(1.645 s - s^2 / 2), largest at s = 1.645: 3.868 means."""
 
-Simple = Literal["exponential", "fixed", "lognormal", "hyperexponential"]
+@dataclass(frozen=True)
+class _OfAnyShape:
+    """Validates the word for a law, among all that are in `SHAPES` when a model's validator is built, and some more."""
+
+    more: tuple[str, ...] = ()
+
+    def __get_pydantic_core_schema__(self, source: Any, handler: GetCoreSchemaHandler) -> CoreSchema:
+        return core_schema.literal_schema([*SHAPES, *self.more])
 
 
 class DurationPart(Strict):
     """One distribution of lives, by its mean."""
 
     mean: Number | None = Field(None, description="mean, s")
-    shape: Simple = Field("exponential", description="the distribution")
+    shape: Annotated[str, _OfAnyShape()] = Field("exponential", description="the distribution")
     p95: Number | None = Field(None, description="95th percentile, s; for lognormal")
     cv: Annotated[float, Field(strict=True, ge=1, le=MOST)] | None = Field(
         None, description="standard deviation / mean, at least 1; for hyperexponential"
@@ -31,6 +38,13 @@ class DurationPart(Strict):
         """Mean life, s."""
         return self.mean or 0.0
 
+    @property
+    def figure(self) -> float | None:
+        """What the law of this shape needs beside its mean; None where it needs nothing."""
+        key = SHAPES[self.shape].figure if self.shape in SHAPES else ""
+        stated: float | None = getattr(self, key) if key else None
+        return stated
+
     @model_validator(mode="after")
     def _fitting(self) -> Self:
         self._check_shape()
@@ -39,12 +53,17 @@ class DurationPart(Strict):
     def _check_shape(self) -> None:
         if self.mean is None:
             raise unfit("a mean, s", "Add mean.")
-        if (self.shape == "lognormal") != (self.p95 is not None):
-            raise unfit("p95 with lognormal, and only with it", "Add p95, or take another shape.")
-        if (self.shape == "hyperexponential") != (self.cv is not None):
-            raise unfit("cv with hyperexponential, and only with it", "Add cv, or take another shape.")
-        if self.p95 is not None and not 0 < self.p95 <= self.mean * _MOST_P95:
-            raise unfit("a p95 that a lognormal of this mean can have: above 0, at most 3.868 means")
+        by_figure: dict[str, list[str]] = {}
+        for name, shape in SHAPES.items():
+            if shape.figure:
+                by_figure.setdefault(shape.figure, []).append(name)
+        for figure, names in by_figure.items():
+            if (self.shape in names) != (getattr(self, figure) is not None):
+                expected = f"{figure} with {' or '.join(names)}, and only with it"
+                raise unfit(expected, f"Add {figure}, or take another shape.")
+        own = SHAPES[self.shape]
+        if self.figure is not None and not own.fits(self.mean, self.figure):
+            raise unfit(own.expected)
 
 
 class DurationShare(DurationPart):
@@ -56,7 +75,7 @@ class DurationShare(DurationPart):
 class DurationLaw(DurationPart):
     """How long connections last, as a distribution: of one shape, a mixture of several, or as measured."""
 
-    shape: Literal[Simple, "mixture", "measured"] = Field("exponential", description="the distribution")  # type: ignore[assignment]
+    shape: Annotated[str, _OfAnyShape(("mixture", "measured"))] = Field("exponential", description="the distribution")
     parts: dict[str, DurationShare] = Field({}, description="for mixture: distributions by name, shares that sum to 1")
     values: tuple[Number, ...] = Field((), description="for measured: durations in s, each as likely as any other")
     shares: tuple[Share, ...] = Field(

@@ -18,6 +18,7 @@ from fenrask.units import counted
 __all__ = [
     "ALLOWED",
     "NEEDS",
+    "OUTBOUND_ONLY",
     "SURVIVES",
     "BrokenNeed",
     "ByKind",
@@ -236,6 +237,8 @@ NEEDS: dict[str, Need] = {
 }
 """By key, in the order in which they are judged."""
 
+OUTBOUND_ONLY = "outbound_only"
+"""Nobody can open connections inward."""
 SURVIVES = "survives"
 """That a flow is as it should be after each fault that it names: see `Surviving`."""
 

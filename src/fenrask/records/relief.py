@@ -7,6 +7,7 @@ from math import ceil, floor
 from typing import Any
 
 from fenrask.capacity import ASSIGNMENTS
+from fenrask.designs.endpoints import ROUTED
 from fenrask.estate import Described, Offer, Onward, Ports
 from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation, evaluate, quiet_through, tried
@@ -298,13 +299,13 @@ def _endpoint(evaluation: Evaluation, taken: Sequence[Taken]) -> Iterator[Remedy
         offers = [
             key
             for key, offer in described.catalogue.offers.items()
-            if offer.kind == "routed-endpoint" and offer.leads_to(taken_by.destination)
+            if offer.kind == ROUTED and offer.leads_to(taken_by.destination)
         ]
         if not offers or table is None or not described.estate.endpoint_reaches(network, taken_by.destination):
             continue
         name = f"to-{taken_by.destination}-{network}"
         endpoint = {
-            "kind": "routed-endpoint",
+            "kind": ROUTED,
             "offer": offers[0],
             "network": network,
             "destination": taken_by.destination,

@@ -11,6 +11,7 @@ from datetime import UTC, datetime, time, timedelta
 import numpy as np
 
 from fenrask.capacity import ExitCapacity, translators
+from fenrask.capacity.limits import OF_PACKETS
 from fenrask.demand import Parts
 from fenrask.estate import Ending
 from fenrask.evaluation import Evaluation
@@ -117,7 +118,7 @@ def _packets(evaluation: Evaluation, name: str) -> Iterator[Watch]:
     """Packets a second, where the exit's offer limits them."""
     for exit_limits in evaluation.capacity.every:
         for limit in exit_limits.limits if exit_limits.exit == name else ():
-            if limit.limit == "packets per second":
+            if limit.limit == OF_PACKETS:
                 why = f"{limit.use:,.0f} at the planned peak of {limit.capacity:,.0f} that it takes"
                 warn = max(limit.use, _OF_TABLE * limit.capacity)
                 yield Watch(name, "packets", "packets", limit.use, min(warn, limit.capacity), "packets a second", why)

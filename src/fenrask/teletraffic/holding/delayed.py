@@ -1,11 +1,13 @@
 """A hold that lasts a fixed time longer: a life and the release after it."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 
 from fenrask.teletraffic.arguments import Floats
-from fenrask.teletraffic.holding.contract import HoldingTime, Parameter
+from fenrask.teletraffic.holding.contract import HoldingTime, Parameter, Simple
 
 __all__ = ["Delayed"]
 
@@ -13,6 +15,8 @@ __all__ = ["Delayed"]
 @dataclass(frozen=True)
 class Delayed:
     """A law with a fixed time added, s, at least 0."""
+
+    stacks: ClassVar[bool] = True
 
     law: HoldingTime
     delay_s: Parameter
@@ -27,3 +31,7 @@ class Delayed:
     def integrated_survival(self, t: Floats) -> Floats:
         later = self.law.integrated_survival(np.maximum(t - self.delay_s, 0.0))
         return np.minimum(t, self.delay_s) + later
+
+    def simple(self) -> Iterator[Simple]:
+        for part in self.law.simple():
+            yield part._replace(delay_s=part.delay_s + float(self.delay_s))

@@ -1,12 +1,15 @@
 """Holds as they were measured."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
+from typing import ClassVar
 
 import numpy as np
 from numpy.typing import ArrayLike
 
 from fenrask.teletraffic.arguments import Floats, broadcast, unusable
+from fenrask.teletraffic.holding.contract import Draw, Simple
 
 __all__ = ["Empirical"]
 
@@ -14,6 +17,8 @@ __all__ = ["Empirical"]
 @dataclass(frozen=True)
 class Empirical:
     """Measured holds, s, at least one: each as likely as any other, or with the shares that are given."""
+
+    stacks: ClassVar[bool] = False
 
     measured_s: tuple[float, ...]
     shares: tuple[float, ...] = ()
@@ -56,3 +61,13 @@ class Empirical:
         rest = np.where(shorter < holds.size, np.where(np.isfinite(t), t, 0.0) * (1 - below[shorter]), 0.0)
         found: Floats = sums[shorter] + rest
         return found
+
+    def simple(self) -> Iterator[Simple]:
+        """Those that are as likely as each other together."""
+        together: dict[float, list[float]] = {}
+        for hold, share in zip(self.measured_s, self.shares or (1.0,) * len(self.measured_s), strict=True):
+            together.setdefault(share, []).append(hold)
+        whole = sum(share * len(holds) for share, holds in together.items())
+        for share, holds in together.items():
+            values = tuple(holds)
+            yield Simple(share * len(holds) / whole, Empirical(values), Draw.VALUES, values=values)

@@ -1,12 +1,14 @@
 """Lognormal holds: most are short, a few are very long."""
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 
 from fenrask.teletraffic.arguments import Floats, unusable
-from fenrask.teletraffic.holding.contract import Parameter
+from fenrask.teletraffic.holding.contract import Draw, Parameter, Simple
 
 __all__ = ["Lognormal"]
 
@@ -22,6 +24,8 @@ class Lognormal:
 
     Its median is mean_s exp(-sigma^2 / 2), well below the mean.
     """
+
+    stacks: ClassVar[bool] = True
 
     mean_s: Parameter
     sigma: Parameter
@@ -50,6 +54,10 @@ class Lognormal:
         # At infinity all is in the first part.
         rest = np.where(np.isfinite(t), t, 0.0) * _upper(scaled)
         return self.mean_s * (1 - _upper(scaled - self.sigma)) + rest
+
+    def simple(self) -> Iterator[Simple]:
+        sigma = float(self.sigma)
+        yield Simple(1.0, self, Draw.LOGNORMAL, math.log(self.mean_s) - sigma**2 / 2, sigma)
 
     def _scaled(self, t: Floats) -> Floats:
         """(log t - mu) / sigma."""

@@ -1,12 +1,13 @@
 """Mixtures: a share of the holds follows one law, a share another."""
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import ClassVar
 
 import numpy as np
 
 from fenrask.teletraffic.arguments import Floats, unusable
-from fenrask.teletraffic.holding.contract import HoldingTime, Parameter
+from fenrask.teletraffic.holding.contract import HoldingTime, Parameter, Simple
 from fenrask.teletraffic.holding.exponential import Exponential
 
 __all__ = ["Mixture", "balanced", "hyperexponential"]
@@ -15,6 +16,8 @@ __all__ = ["Mixture", "balanced", "hyperexponential"]
 @dataclass(frozen=True)
 class Mixture:
     """Laws with their shares, which are at least 0 and sum to 1."""
+
+    stacks: ClassVar[bool] = True
 
     parts: tuple[tuple[Parameter, HoldingTime], ...]
 
@@ -34,6 +37,11 @@ class Mixture:
     def integrated_survival(self, t: Floats) -> Floats:
         total: Floats = np.sum([share * law.integrated_survival(t) for share, law in self.parts], axis=0)
         return total
+
+    def simple(self) -> Iterator[Simple]:
+        for share, law in self.parts:
+            for part in law.simple():
+                yield part._replace(share=float(share) * part.share)
 
 
 def hyperexponential(shares: Sequence[float], means_s: Sequence[float]) -> Mixture:

@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from fenrask.teletraffic.holding.contract import HoldingTime
-from fenrask.teletraffic.holding.empirical import Empirical
 
 __all__ = ["Stacks", "make_of", "stacked"]
 
@@ -27,8 +26,7 @@ def stacked(laws: Sequence[HoldingTime], most: int = _MOST) -> Iterator[tuple[li
         numbers.sort(key=lambda number: float(laws[number].mean_s))
         for start in range(0, len(numbers), most):
             some = numbers[start : start + most]
-            first = laws[some[0]]
-            yield some, first if isinstance(first, Empirical) else _stack([laws[number] for number in some])
+            yield some, _stack([laws[number] for number in some])
 
 
 class Stacks(list[tuple[Sequence[int] | NDArray[np.intp], HoldingTime]]):
@@ -46,8 +44,8 @@ class Stacks(list[tuple[Sequence[int] | NDArray[np.intp], HoldingTime]]):
 
 
 def make_of(value: Any) -> Any:
-    """A law without its numbers: what two laws must have alike to be stacked; a measured law is alike to itself."""
-    if isinstance(value, Empirical):
+    """A law without its numbers: what two laws must have alike to be stacked; one that is not, is alike to itself."""
+    if not getattr(value, "stacks", True):
         return value
     if isinstance(value, tuple):
         return tuple(map(make_of, value))
@@ -65,7 +63,7 @@ def _names(kind: Hashable) -> tuple[str, ...]:
 
 def _stack(values: Sequence[Any]) -> Any:
     first = values[0]
-    if isinstance(first, Empirical):
+    if not getattr(first, "stacks", True):
         return first
     if isinstance(first, tuple):
         return tuple(_stack(some) for some in zip(*values, strict=True))

@@ -1,19 +1,17 @@
 """What records show: new and concurrent connections over the time looked at, and how long they last."""
 
-import math
-
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.ticker import FuncFormatter, PercentFormatter
 
 from fenrask.records.measuring import Loads, Measured, open_by_minute
+from fenrask.teletraffic.holding import SHAPES, law_of
 from fenrask.units import percent
 from fenrask.views.figures.canvas import BLUE, GREY, ORANGE, Stroke, figure, rendered
 
 __all__ = ["draw_measured"]
 
 _STROKES = (Stroke(BLUE), Stroke(ORANGE, "--"), Stroke(GREY, "-."))
-_Z95 = 1.6448536269514722
 
 
 def draw_measured(estate: str, loads: Loads, suffix: str) -> bytes:
@@ -91,15 +89,9 @@ def _durations(axes: Axes, measured: Measured, name: str, stroke: Stroke) -> Non
     )
     law = measured.fit.law
     times = np.geomspace(max(1e-3, float(values[0]) / 2), max(float(values[-1]), 2e-3) * 2, 200)
-    if law["shape"] == "exponential":
-        axes.plot(times, np.exp(-times / law["mean"]), color=stroke.colour, linewidth=0.9)
-    elif law["shape"] == "lognormal":
-        # Mean and 95th percentile: sigma solves ln(p95/mean) = z sigma - sigma^2/2, the smaller root.
-        ratio = math.log(law["p95"] / law["mean"])
-        sigma = _Z95 - math.sqrt(max(0.0, _Z95**2 - 2 * ratio))
-        mu = math.log(law["mean"]) - sigma**2 / 2
-        above = [0.5 * math.erfc((math.log(one) - mu) / max(sigma, 1e-9) / math.sqrt(2)) for one in times]
-        axes.plot(times, above, color=stroke.colour, linewidth=0.9)
+    if law["shape"] in SHAPES:
+        figure = law.get(SHAPES[law["shape"]].figure)
+        axes.plot(times, law_of(law["shape"], law["mean"], figure).survival(times), color=stroke.colour, linewidth=0.9)
 
 
 def _named(measured: Measured, name: str) -> str:

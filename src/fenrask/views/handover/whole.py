@@ -1,6 +1,6 @@
 """The whole handover of a plan, or of what differs from what is built."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -21,7 +21,7 @@ from fenrask.views.handover.topology import topology_file
 from fenrask.views.handover.workbook import workbook_file
 from fenrask.what_if import alerts, watches
 
-__all__ = ["Handover", "Told"]
+__all__ = ["STATE_FILES", "Handover", "Told"]
 
 
 _BUILD, _UNDO = "the order of building, with checks", "the order of taking down, with checks"
@@ -36,6 +36,29 @@ class Told:
     outward: str = "eth0"
     since: Mapping[str, list[str]] = field(default_factory=dict)
     """The prefixes of earlier allow-lists, by destination."""
+
+
+def _lists(now: Evaluation, told: Told) -> Iterator[HandoverFile]:
+    return allow_list_files(now.described.estate.estate, now.plan, told.valid_from, told.since)
+
+
+def _hosts(now: Evaluation, told: Told) -> Iterator[HandoverFile]:
+    return translator_files(now.described.estate.estate, list(translators(now.capacity)), told.outward)
+
+
+STATE_FILES: list[Callable[[Evaluation, Told], Iterable[HandoverFile]]] = [
+    _lists,
+    lambda now, _: [order_file(now.plan)],
+    lambda now, _: sheet_files(now),
+    lambda now, _: route_files(now.paths),
+    lambda now, _: [topology_file(now.described, now.plan)],
+    lambda now, _: [nat_file(now.capacity, now.plan)],
+    lambda now, _: published_files(now.described),
+    lambda now, _: filter_files(now.described),
+    lambda now, _: endpoint_files(now.described),
+    _hosts,
+]
+"""What describes a network as it is to be, in the order of the handover."""
 
 
 @dataclass(frozen=True)
@@ -94,16 +117,4 @@ def _tasks(start: Evaluation, end: Evaluation) -> list[Task]:
 
 def _state_files(evaluation: Evaluation, told: Told) -> list[HandoverFile]:
     """What describes the network as it is to be."""
-    described = evaluation.described
-    return [
-        *allow_list_files(described.estate.estate, evaluation.plan, told.valid_from, told.since),
-        order_file(evaluation.plan),
-        *sheet_files(evaluation),
-        *route_files(evaluation.paths),
-        topology_file(described, evaluation.plan),
-        nat_file(evaluation.capacity, evaluation.plan),
-        *published_files(described),
-        *filter_files(described),
-        *endpoint_files(described),
-        *translator_files(described.estate.estate, list(translators(evaluation.capacity)), told.outward),
-    ]
+    return [file for files in STATE_FILES for file in files(evaluation, told)]

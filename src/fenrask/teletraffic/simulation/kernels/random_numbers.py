@@ -10,6 +10,7 @@ import math
 import numpy as np
 
 from fenrask.compiling import compiled
+from fenrask.teletraffic.holding import Draw
 
 __all__ = [
     "drawn_holds",
@@ -22,7 +23,7 @@ __all__ = [
     "uniform",
 ]
 
-_EXPONENTIAL, _FIXED, _LOGNORMAL = 0, 1, 2
+_EXPONENTIAL, _FIXED, _LOGNORMAL = (int(draw) for draw in (Draw.EXPONENTIAL, Draw.FIXED, Draw.LOGNORMAL))
 _STEP = 1.0 / 9007199254740992.0
 
 

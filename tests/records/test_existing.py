@@ -150,7 +150,7 @@ def judged(one: Filter, source: str, target: str, port: int, protocol: str) -> b
     """Whether a filter lets such a packet out."""
     from_, to = parse_prefix(source), parse_prefix(target)
     packet = Filtered((from_,), (to,), frozenset(), (port, port), protocol)
-    return one.verdict(packet, from_[0], to[0], inward=False)[0]
+    return one.toward("out").verdict(packet, from_[0], to[0])[0]
 
 
 def without(content: bytes, columns: set[str]) -> str:
@@ -214,7 +214,8 @@ class Routes(Drafting):
         _, draft = self.drafted("networks.csv", "subnets.csv", "filters.yang.json")
         mine, theirs = self.evaluated(draft).described.estate.subnets["app"], described.estate.subnets["app"]
         own, known = mine.filters["list"], theirs.filters["list"]
-        self.assertEqual((own.stateful, own.allows_by_default(False)), (False, known.allows_by_default(False)))
+        by_default = known.toward("out").allows_by_default
+        self.assertEqual((own.stateful, own.toward("out").allows_by_default), (False, by_default))
         for source, target, port, protocol in (
             ("10.0.1.5", "203.0.113.9", 443, "tcp"), ("10.0.1.200", "203.0.113.9", 8010, "tcp"),
             ("10.0.1.200", "203.0.113.9", 8011, "tcp"), ("10.0.1.5", "198.51.100.9", 53, "udp"),

@@ -73,7 +73,8 @@ class AccessLists(InFolder):
             inward, protocol = dice.random() < 0.5, "tcp" if dice.random() < 0.7 else "udp"
             source, target = (outside, inside) if inward else (inside, outside)
             port, there = dice.randint(1024, 65535), dice.choice([443, 53, 8050, 22, 40000])
-            allowed = first_match(own, inward, source, target, there, protocol, stated.allows_by_default(inward))
+            by_default = stated.toward("in" if inward else "out").allows_by_default
+            allowed = first_match(own, inward, source, target, there, protocol, by_default)
             question: Packet = (source, target, protocol, port, there, False)
             passing = passes(into if inward else out, question)
             if protocol == "tcp" or not stateful:

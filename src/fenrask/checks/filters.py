@@ -6,6 +6,7 @@ from typing import Any
 from fenrask.checks.contract import Context, Doubt, Fix
 from fenrask.errors import Place
 from fenrask.estate import EPHEMERAL, Estate, Filter, merge
+from fenrask.estate.filters import DIRECTIONS
 from fenrask.estate.wire import MTU
 from fenrask.routing import Filters, FlowPath, Judged, Sending, Tracer, Verdict, traces_to
 
@@ -33,8 +34,8 @@ def allowing(estate: Estate, to: str, judged: Judged) -> Fix:
         rule["ports"] = [destination.port]
     crossing = judged.crossing
     filter_: Filter = Filters(estate).at(crossing)[judged.filter]
-    orders = [one.order for _, one in filter_.rules(judged.direction == "in") if one.order is not None]
-    if orders or filter_.rules(judged.direction == "in"):
+    orders = [one.order for _, one in filter_.toward(judged.direction).rules if one.order is not None]
+    if orders or filter_.toward(judged.direction).rules:
         rule["order"] = min([*orders, 1]) - 1
     name = f"{'replies-of' if judged.is_reply else 'allow'}-{to}"
     rules = {judged.direction: {name: rule}}
@@ -132,8 +133,8 @@ def _allowing(estate: Estate) -> Iterator[tuple[str, str, str, str, str, bool]]:
     for section, owners in sections.items():
         for owner, stated in owners.items():
             for name, filter_ in stated.items():
-                for direction in ("out", "in"):
-                    rules = filter_.rules(direction == "in")
+                for direction in DIRECTIONS:
+                    rules = filter_.toward(direction).rules
                     for rule, ruled in rules:
                         if ruled.action == "allow":
                             yield section, owner, name, direction, rule, len(rules) == 1

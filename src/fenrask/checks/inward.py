@@ -121,7 +121,7 @@ def _allowed(estate: Estate, path: FlowPath, judged: Judged) -> Fix:
     else:
         rule["ports"] = [path.trace.inward.port if path.trace.inward else remote.port]
     stated = Filters(estate).at(crossing)[judged.filter]
-    orders = [one.order for _, one in stated.rules(judged.direction == "in") if one.order is not None]
+    orders = [one.order for _, one in stated.toward(judged.direction).rules if one.order is not None]
     rule["order"] = min([*orders, 1]) - 1
     name = f"{'replies-of' if judged.is_reply else 'allow'}-{path.flow}"
     return {crossing.section: {crossing.owner: {"filters": {judged.filter: {judged.direction: {name: rule}}}}}}

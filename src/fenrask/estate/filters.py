@@ -11,7 +11,18 @@ from pydantic import BeforeValidator, ConfigDict, Field, WithJsonSchema, model_v
 from fenrask.estate.values import LAST_PORT, PrefixText, Strict, unfit, without_empty_lists
 from fenrask.prefixes import Address, Prefix
 
-__all__ = ["ANY_PORT", "EPHEMERAL", "Filter", "FilterRule", "Filtered", "Matching", "PortSpan"]
+__all__ = [
+    "ANY_PORT",
+    "DIRECTIONS",
+    "EPHEMERAL",
+    "Direction",
+    "Filter",
+    "FilterRule",
+    "Filtered",
+    "Judging",
+    "Matching",
+    "PortSpan",
+]
 
 PortSpan = tuple[int, int]
 """The lowest and the highest port."""
@@ -105,6 +116,11 @@ class FilterRule(Strict):
         return not (self.destinations or self.sources or self.prefixes or self.ports or self.protocol)
 
 
+Direction = Literal["out", "in"]
+"""What leaves a place, and what enters it."""
+DIRECTIONS: tuple[Direction, ...] = ("out", "in")
+
+
 class Filter(Strict):
     """One list of rules for what goes out and what comes in; all filters of a place must allow a packet."""
 
@@ -124,13 +140,15 @@ class Filter(Strict):
         description="what enters and no rule matches; default: deny where `in` has rules or it is stateful, else allow",
     )
 
-    def rules(self, inward: bool) -> list[tuple[str, FilterRule]]:
-        """The rules of one direction as they are tried."""
-        return self._in_order[inward]
+    def toward(self, direction: Direction) -> "Judging":
+        """Its rules for what leaves (`out`), or for what enters (`in`)."""
+        return self._judging[direction]
 
     @cached_property
-    def _in_order(self) -> tuple[list[tuple[str, FilterRule]], list[tuple[str, FilterRule]]]:
-        return _ordered(self.out), _ordered(self.in_)
+    def _judging(self) -> "dict[Direction, Judging]":
+        leaves = self.out_default == "allow" if self.out_default is not None else not self.out
+        enters = self.in_default == "allow" if self.in_default is not None else not (self.in_ or self.stateful)
+        return {"out": Judging(_ordered(self.out), leaves), "in": Judging(_ordered(self.in_), enters)}
 
     @property
     def address_sets(self) -> tuple[tuple[Prefix, ...], ...]:
@@ -143,64 +161,57 @@ class Filter(Strict):
         """The destinations that its rules name."""
         return tuple(name for rule in (*self.out.values(), *self.in_.values()) for name in rule.destinations)
 
-    def allows_by_default(self, inward: bool) -> bool:
-        """What becomes of packets that no rule matches."""
-        stated = self.in_default if inward else self.out_default
-        if stated is not None:
-            return stated == "allow"
-        return not (self.in_ or self.stateful) if inward else not self.out
 
-    def verdict(
-        self, packet: Filtered, source: Address | None, target: Address | None, inward: bool
-    ) -> tuple[bool, str]:
+@dataclass(frozen=True)
+class Judging:
+    """The rules of a filter for one direction, as they are tried, and what becomes of packets that none matches."""
+
+    rules: list[tuple[str, FilterRule]]
+    allows_by_default: bool
+
+    def verdict(self, packet: Filtered, source: Address | None, target: Address | None) -> tuple[bool, str]:
         """Whether packets from one address to another pass at every port, and the rule that says so, or stops some.
 
         An address that is not known is None: only rules that name none match it. The rule is empty for the default.
         """
-        judged = [self._judged(packet, inward, source, target, port) for port in self._ports(packet, inward)]
+        judged = [self._judged(packet, source, target, port) for port in self._ports(packet)]
         return next((one for one in judged if not one[0]), judged[0])
 
-    def lets_some_pass(self, packet: Filtered, inward: bool, meant: Callable[[str], Sequence[Prefix]]) -> bool:
+    def lets_some_pass(self, packet: Filtered, meant: Callable[[str], Sequence[Prefix]]) -> bool:
         """Whether any such packet passes.
 
         meant: the prefixes that a rule means by a destination. All sources and targets are looked at, whatever `ends`
         says of one of them.
         """
-        named = {name: meant(name) for name in self.named_destinations}
-        for source, target, port in self._kinds(packet, inward, [one for some in named.values() for one in some]):
+        named = {name: meant(name) for _, rule in self.rules for name in rule.destinations}
+        for source, target, port in self._kinds(packet, [one for some in named.values() for one in some]):
             at_ends = [one for one in (source, target) if one is not None]
             ends = (name for name, some in named.items() if any(one in each for one in at_ends for each in some))
-            passes, _ = self._judged(replace(packet, ends=frozenset(ends)), inward, source, target, port)
+            passes, _ = self._judged(replace(packet, ends=frozenset(ends)), source, target, port)
             if passes:
                 return True
         return False
 
-    def _judged(
-        self, packet: Filtered, inward: bool, source: Address | None, target: Address | None, port: int
-    ) -> tuple[bool, str]:
-        for name, rule in self.rules(inward):
+    def _judged(self, packet: Filtered, source: Address | None, target: Address | None, port: int) -> tuple[bool, str]:
+        for name, rule in self.rules:
             if rule.matches(packet, source, target, port):
                 return rule.action == "allow", name
-        return self.allows_by_default(inward), ""
+        return self.allows_by_default, ""
 
-    def _kinds(
-        self, packet: Filtered, inward: bool, named: Sequence[Prefix]
-    ) -> Iterator[tuple[Address | None, Address | None, int]]:
+    def _kinds(self, packet: Filtered, named: Sequence[Prefix]) -> Iterator[tuple[Address | None, Address | None, int]]:
         """One source, target and port of each kind that the rules tell apart: where one begins to hold, or ends to.
 
         named: the prefixes of the destinations that they name.
         """
-        rules = [rule for _, rule in self.rules(inward)]
-        ports = self._ports(packet, inward)
+        rules = [rule for _, rule in self.rules]
         sources = _told_apart(packet.sources, [*named, *(one for rule in rules for one in rule.sources)])
         targets = _told_apart(packet.targets, [*named, *(one for rule in rules for one in rule.prefixes)])
-        return product(sources, targets, ports)
+        return product(sources, targets, self._ports(packet))
 
-    def _ports(self, packet: Filtered, inward: bool) -> list[int]:
+    def _ports(self, packet: Filtered) -> list[int]:
         """One port of each kind that the rules tell apart."""
         low, high = packet.ports
-        rules = self.rules(inward)
-        edges = {edge for _, rule in rules for first, last in rule.ports for edge in (first, last + 1)}
+        edges = {edge for _, rule in self.rules for first, last in rule.ports for edge in (first, last + 1)}
         return [low, *sorted(edge for edge in edges if low < edge <= high)]
 
 

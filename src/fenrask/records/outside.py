@@ -153,7 +153,7 @@ def _filtered_ports(estate: Estate, workload: str) -> Iterator[tuple[int, str]]:
     subnets = (estate.subnets[one].filters for one in estate.workloads[workload].subnets)
     for filters in (estate.workloads[workload].filters, *subnets):
         for filter_ in filters.values():
-            for _, rule in filter_.rules(inward=True):
+            for _, rule in filter_.toward("in").rules:
                 for low, high in rule.ports:
                     yield from ((port, rule.protocol or "tcp") for port in (low, high + 1) if port <= LAST_PORT)
 

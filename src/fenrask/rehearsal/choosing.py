@@ -4,7 +4,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from fenrask.estate import Described, Estate, Filter, Remote
-from fenrask.estate.filters import ANY_PORT, EPHEMERAL
+from fenrask.estate.filters import ANY_PORT, DIRECTIONS, EPHEMERAL
 from fenrask.prefixes import Address, Block, mapped_to_ipv6
 from fenrask.rehearsal.attempts import Class, Planned, Try, client_at, party_of, service_at
 from fenrask.routing import Packet, SubnetPath, Trace, Tracer, Verdict, flow_paths
@@ -34,8 +34,8 @@ def _filters(estate: Estate) -> Iterator[tuple[tuple[int, int], bool]]:
     """The spans of ports that filters tell apart, each with whether its filter keeps no state."""
     for filters in _every_filter(estate):
         for filter_ in filters.values():
-            for inward in (False, True):
-                yield from ((span, not filter_.stateful) for _, rule in filter_.rules(inward) for span in rule.ports)
+            rules = (rule for direction in DIRECTIONS for _, rule in filter_.toward(direction).rules)
+            yield from ((span, not filter_.stateful) for rule in rules for span in rule.ports)
 
 
 def _edges(spans: Iterable[tuple[int, int]], low: int, high: int) -> list[int]:

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 from fenrask.estate import Filter, PassingRule
-from fenrask.estate.filters import Matching
+from fenrask.estate.filters import DIRECTIONS, Matching
 from fenrask.prefixes import Address, Prefix, fewest_prefixes
 
 __all__ = ["MARKS", "Rules", "among", "chain", "hook", "mark_of", "marking", "number_of", "source_map", "table"]
@@ -76,14 +76,14 @@ class Rules:
         """The chains of a place's filters, and the jumps that bring what leaves, and what enters, through all."""
         chains, out, into = list[str](), list[str](), list[str]()
         for number, filter_ in enumerate(filters.values()):
-            for inward, jumps in ((False, out), (True, into)):
-                name = f"{label}{number}_{'in' if inward else 'out'}"
+            for direction, jumps in zip(DIRECTIONS, (out, into), strict=True):
+                judging, name = filter_.toward(direction), f"{label}{number}_{direction}"
                 jumps.append(f"jump {name}")
                 lines = ["ct state established,related return"] if filter_.stateful else []
-                for _, rule in filter_.rules(inward):
+                for _, rule in judging.rules:
                     ports = [f"{low}-{high}" for low, high in rule.ports]
                     lines += self._lines(rule, ports, ("saddr", "daddr"), _verdict(rule, "return"))
-                if not filter_.allows_by_default(inward):
+                if not judging.allows_by_default:
                     lines.append("drop")
                 chains.append(chain(name, lines))
         return chains, out, into

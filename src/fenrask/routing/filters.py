@@ -4,6 +4,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 
 from fenrask.estate import ANY_PORT, EPHEMERAL, Estate, Filter, Filtered
+from fenrask.estate.filters import Direction
 from fenrask.prefixes import Address
 from fenrask.routing.packets import Source, Trace, Verdict
 from fenrask.routing.tables import LOCAL
@@ -19,8 +20,12 @@ class Crossing:
     section: str
     """`subnets`, `workloads`, or `exits` for an endpoint's own."""
     owner: str
-    inward: bool
+    direction: Direction
     source: Source
+
+
+_BACK: dict[Direction, Direction] = {"out": "in", "in": "out"}
+"""The way of a reply."""
 
 
 @dataclass(frozen=True)
@@ -34,9 +39,9 @@ class Judged:
     is_reply: bool
 
     @property
-    def direction(self) -> str:
-        """The list of rules that judged: `in` or `out`."""
-        return "in" if self.crossing.inward != self.is_reply else "out"
+    def direction(self) -> Direction:
+        """The list of rules that judged."""
+        return _BACK[self.crossing.direction] if self.is_reply else self.crossing.direction
 
     @property
     def why(self) -> str:
@@ -82,7 +87,7 @@ class Filters:
             target = self._target(trace, crossing)
             packet = self._packet(trace, crossing, target)
             for name, filter_ in self.at(crossing).items():
-                allowed, rule = filter_.verdict(packet, crossing.source.address, target, crossing.inward)
+                allowed, rule = filter_.toward(crossing.direction).verdict(packet, crossing.source.address, target)
                 yield Judged(crossing, name, allowed, rule, is_reply=False)
         for crossing in reversed(crossings):
             # To any ephemeral port, from where the packet went.
@@ -90,7 +95,8 @@ class Filters:
             reply = replace(self._packet(trace, crossing, target), ports=EPHEMERAL)
             for name, filter_ in self.at(crossing).items():
                 if not filter_.stateful:
-                    allowed, rule = filter_.verdict(reply, target, crossing.source.address, not crossing.inward)
+                    back = filter_.toward(_BACK[crossing.direction])
+                    allowed, rule = back.verdict(reply, target, crossing.source.address)
                     yield Judged(crossing, name, allowed, rule, is_reply=True)
 
     def _target(self, trace: Trace, crossing: Crossing) -> Address | None:
@@ -131,7 +137,7 @@ class Filters:
         estate, place = self.estate, trace.subnet if trace.inward is None else trace.inward.sender
         source = trace.origin
         if workload is not None and trace.inward is None:
-            yield Crossing(0, "workloads", workload, False, source)
+            yield Crossing(0, "workloads", workload, "out", source)
         for number, hop in enumerate(trace.hops):
             exit_ = estate.exits.get(hop.exit)
             inside = exit_.in_subnets[:1] if exit_ else ()
@@ -142,14 +148,14 @@ class Filters:
             # A packet that finds no route, or no exit, goes nowhere.
             goes = hop.exit == LOCAL or exit_ is not None
             if goes and inside != (place,) and place in estate.subnets:
-                yield Crossing(number, "subnets", place, False, source)
+                yield Crossing(number, "subnets", place, "out", source)
             if inside and inside != (place,):
-                yield Crossing(number, "subnets", inside[0], True, source)
+                yield Crossing(number, "subnets", inside[0], "in", source)
                 place = inside[0]
             elif exit_ is not None and not inside:
                 place = ""
             if exit_ is not None and exit_.own_filters:
-                yield Crossing(number, "exits", hop.exit, True, source)
+                yield Crossing(number, "exits", hop.exit, "in", source)
             source = hop.source
         if trace.there:
             yield from self._at_the_end(trace, place, source, workload)
@@ -158,14 +164,14 @@ class Filters:
         """Into the subnet, and the hosts, of a destination of our own."""
         last, held = len(trace.hops) - 1, trace.there
         if held != place:
-            yield Crossing(last, "subnets", held, True, source)
+            yield Crossing(last, "subnets", held, "in", source)
         if trace.inward is not None:
             if workload is not None:
-                yield Crossing(last, "workloads", workload, True, source)
+                yield Crossing(last, "workloads", workload, "in", source)
             return
         hosts = [name for name, one in self.estate.workloads.items() if held in one.subnets]
         if len(hosts) == 1:
-            yield Crossing(last, "workloads", hosts[0], True, source)
+            yield Crossing(last, "workloads", hosts[0], "in", source)
 
     def at(self, crossing: Crossing) -> Mapping[str, Filter]:
         """The filters there, by name."""

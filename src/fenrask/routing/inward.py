@@ -193,7 +193,7 @@ class Openings:
                     if (targets := _of(version, way_in.targets))
                     for protocol in way_in.protocols
                 ]
-                if not any(filter_.lets_some_pass(packet, inward=True, meant=meant) for packet in asked):
+                if not any(filter_.toward("in").lets_some_pass(packet, meant) for packet in asked):
                     return f"filter {name} of {section} {owner} denies it"
         return ""
 
@@ -212,7 +212,7 @@ class Openings:
         by = [
             f"{one.filter} of {one.crossing.owner} allows it by {one.rule or 'default'}"
             for one in self.tracer.filters.judged(trace, workload or None)
-            if not one.is_reply and one.crossing.inward and (one.crossing.section, one.crossing.owner) in own
+            if not one.is_reply and one.crossing.direction == "in" and (one.crossing.section, one.crossing.owner) in own
         ]
         return "; ".join(by) or "no filter"
 

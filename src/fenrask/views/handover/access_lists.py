@@ -6,7 +6,7 @@ from itertools import product
 from typing import Any
 
 from fenrask.estate import Described, PrivateEndpoint
-from fenrask.estate.filters import EPHEMERAL
+from fenrask.estate.filters import DIRECTIONS, EPHEMERAL
 from fenrask.prefixes import Prefix, covers, overlap
 from fenrask.views.handover.contract import HandoverFile, csv_text, json_text
 
@@ -90,9 +90,10 @@ def _lists(described: Described) -> Iterator[_List]:
     for kind, owners in (("subnet", estate.subnets), ("workload", estate.workloads), ("endpoint", endpoints)):
         for owner, stated in owners.items():
             for name, filter_ in stated.filters.items():
-                for direction, inward in (("out", False), ("in", True)):
-                    rest = "allow" if filter_.allows_by_default(inward) else "deny"
-                    yield _List(f"{kind} {owner}, {name}", direction, filter_.rules(inward), rest, filter_.stateful)
+                for direction in DIRECTIONS:
+                    judging = filter_.toward(direction)
+                    rest = "allow" if judging.allows_by_default else "deny"
+                    yield _List(f"{kind} {owner}, {name}", direction, judging.rules, rest, filter_.stateful)
     for owner, exit_ in estate.exits.items():
         rules, lets_by = getattr(exit_, "rules", None), getattr(exit_, "lets_by_default", True)
         # One without rules may let nothing by.

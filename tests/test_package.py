@@ -108,6 +108,17 @@ class Names(unittest.TestCase):
                 with self.subTest(file=file.name, function=node.name):
                     self.assertLessEqual(len([one for one in taken if one.arg not in ("self", "cls")]), 5)
 
+    def test_no_function_is_longer_than_sixty_lines(self) -> None:
+        """But for the same: of a command most are its options."""
+        for file, nodes in self.nodes.items():
+            if "kernels" in file.parts:
+                continue
+            for node in nodes:
+                if not isinstance(node, ast.FunctionDef) or (file.parent.name == "cli" and node.name == "command"):
+                    continue
+                with self.subTest(file=file.name, function=node.name):
+                    self.assertLessEqual((node.end_lineno or 0) - node.lineno + 1, 60)
+
 
 class StartUp(unittest.TestCase):
     HEAVY = {"pandas", "matplotlib", "scipy", "highspy", "numba", "pyarrow"}

@@ -125,7 +125,7 @@ class RangesOfGrowth(InFolder):
             self.assertGreater(short[1], 0.1 - 0.05, month)
         orders = [one for one in found.plan.due if one.order.month]
         self.assertTrue(orders)
-        measured = {one.due.order.month: one for one in found.plan.later}
+        measured = {one.due.order.month: one for one in found.plan.beside.later}
         for due in orders:
             later, month = measured[due.order.month], due.order.month
             self.assertEqual(later.counted, "hosts")

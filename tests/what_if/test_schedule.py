@@ -201,7 +201,7 @@ class ByHand(InFolder):
     def test_measured_below_it_can_wait(self) -> None:
         """At the load told, the addresses before an order carry its month; at one in a hundred more they do not."""
         described = self.grown()
-        for one in schedule(described, 12).plan.later:
+        for one in schedule(described, 12).plan.beside.later:
             month = one.due.order.month
             for factor, wrong in ((0.999, False), (1.01, True)):
                 times = factor * one.below / one.planned
@@ -271,8 +271,8 @@ class ByHand(InFolder):
         ranged = {"flows": {"talk": {"growth_per_month": {"low": low, "likely": likely, "high": high}}}}
         found = schedule(self.grown(ranged), 12, 0.9).plan
         down, up = log((1 + likely) / (1 + low)) / 1.6448536, log((1 + high) / (1 + likely)) / 1.6448536
-        self.assertTrue(found.later)
-        for one in found.later:
+        self.assertTrue(found.beside.later)
+        for one in found.beside.later:
             assert one.regret is not None
             sized = one.due.needed.sized[0]
             assert sized is not None

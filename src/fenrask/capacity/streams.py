@@ -174,11 +174,8 @@ def _streams(some: Sequence[Pool], hashes: bool, by_destination: bool) -> Iterat
     open_at_most = traffic.max_open[flows] * laid.share[parts.rows] * weights if traffic.is_capped else None
     sources = np.full(len(some), np.inf) if open_at_most is None else summed(open_at_most)
     shares, most = _open_at_once(parts, concurrent, summed) if open_at_most is not None else (ones, ones)
-    host_ports = (
-        _own_ports(some, parts, concurrent, weights, summed)
-        if by_destination and np.any(traffic.ephemeral[0])
-        else None
-    )
+    owns = by_destination and np.any(traffic.ephemeral[0])
+    host_ports = _own_ports(some, parts, concurrent, weights, summed) if owns else None
     top = np.lexsort((-concurrent, group))[ends - [len(own) for own in each]]
     profiles = traffic.profile[flows[top]].tolist()
     loads = loads_by(parts, group, len(some), weights)

@@ -130,13 +130,7 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     current = evaluate(described)
     tell("options of each flow")
     units, grounds, judge = _asked_of(current, asked)
-    hopeless = [unit for unit in units if not unit.open_options]
-    if hopeless:
-        told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
-        keeping = " or do not keep it," if asked.keep else ""
-        if not any(unit.options for unit in hopeless) and not asked.keep:
-            raise NoAnswer(told, "Mend its path first: what leads to a private destination is not for sale.")
-        raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
+    _check_options(units, asked)
     asked = asked.begun()
     model, plan, reasons, known, units = _any_feasible(current, grounds, judge, units, asked)
     for _ in range(_DIVISIONS if len(units) <= _MOST_UNITS else 0):
@@ -181,6 +175,17 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
     answer = choice if _is_bound(asked) else _or_as_it_is(_or_cheaper(choice, comparison or compare(described)))
     _check_inward(answer.evaluation, choice.current)
     return answer
+
+
+def _check_options(units: Sequence[Unit], asked: Wanted) -> None:
+    """NoAnswer where flows have no option that meets their needs."""
+    hopeless = [unit for unit in units if not unit.open_options]
+    if hopeless:
+        told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
+        keeping = " or do not keep it," if asked.keep else ""
+        if not any(unit.options for unit in hopeless) and not asked.keep:
+            raise NoAnswer(told, "Mend its path first: what leads to a private destination is not for sale.")
+        raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
 
 
 def _any_feasible(

@@ -259,25 +259,8 @@ def _traced(tracer: Tracer, workload: Numbers, to: Numbers, kinds: list[Kind]) -
     pair = np.repeat(np.arange(workload.size), count[workload])
     subnet, sender, part = flat[repeated(begin[workload], count[workload])].T
     row_to = to[pair]
-    # By table and IP versions of a subnet: what they do with each destination that is asked for.
-    tables: dict[tuple[int, IpStack], int] = {}
-    of_table = np.zeros(len(places), dtype=np.intp)
-    example: list[str] = []
-    for number in np.unique(subnet).tolist():
-        key = (id(tracer.routes.of(places[number])), classes.stacks[places[number]])
-        of_table[number] = tables.setdefault(key, len(tables))
-        if len(tables) > len(example):
-            example.append(places[number])
-    asked, back = np.unique(of_table[subnet] * len(tos) + row_to, return_inverse=True)
-    step, target = np.empty(asked.size, dtype=np.intp), np.empty(asked.size, dtype=np.intp)
-    ends = np.searchsorted(asked, np.arange(len(example) + 1) * len(tos)).tolist()
-    for table, place in enumerate(example):
-        some = slice(ends[table], ends[table + 1])
-        named = [tos[number] for number in (asked[some] - table * len(tos)).tolist()]
-        step[some] = [*tracer.first_steps(place, named)]
-        target[some] = [classes.targets_kind(name, place) for name in named]
     same = sender
-    for column in (target[back], step[back], part):
+    for column in (*_first_steps(tracer, subnet, row_to), part):
         same = np.unique(same * (int(column.max(initial=0)) + 1) + column, return_inverse=True)[1]
     _, examples, back = np.unique(same, return_index=True, return_inverse=True)
     parts, starts, counts = tuple(shares), [], []
@@ -291,6 +274,29 @@ def _traced(tracer: Tracer, workload: Numbers, to: Numbers, kinds: list[Kind]) -
     each = np.array(counts, dtype=np.intp)[back]
     kind = repeated(np.array(starts, dtype=np.intp)[back], each)
     return np.repeat(pair, each), np.repeat(subnet, each), kind
+
+
+def _first_steps(tracer: Tracer, subnet: Numbers, to: Numbers) -> tuple[Numbers, Numbers]:
+    """By row: a number for the class of its targets, and one for what its subnet's table does with them first."""
+    classes, places, tos = tracer.classes, tuple(tracer.estate.subnets), tuple(tracer.estate.destinations)
+    # Subnets with one table, and the same IP versions, do the same with each destination.
+    tables: dict[tuple[int, IpStack], int] = {}
+    of_table = np.zeros(len(places), dtype=np.intp)
+    example: list[str] = []
+    for number in np.unique(subnet).tolist():
+        key = (id(tracer.routes.of(places[number])), classes.stacks[places[number]])
+        of_table[number] = tables.setdefault(key, len(tables))
+        if len(tables) > len(example):
+            example.append(places[number])
+    asked, back = np.unique(of_table[subnet] * len(tos) + to, return_inverse=True)
+    step, target = np.empty(asked.size, dtype=np.intp), np.empty(asked.size, dtype=np.intp)
+    ends = np.searchsorted(asked, np.arange(len(example) + 1) * len(tos)).tolist()
+    for table, place in enumerate(example):
+        some = slice(ends[table], ends[table + 1])
+        named = [tos[number] for number in (asked[some] - table * len(tos)).tolist()]
+        step[some] = [*tracer.first_steps(place, named)]
+        target[some] = [classes.targets_kind(name, place) for name in named]
+    return target[back], step[back]
 
 
 def _spread(

@@ -9,7 +9,7 @@ Where a hash ties each host to one of several cells (an address, a node), a cell
 host meets there those others that the hash sent to it: Binomial(hosts - 1, 1 / cells) of them.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import lru_cache
 
@@ -443,29 +443,15 @@ def busiest_use(
     if not streams:
         return None
     days = [_through_the_day(one, divide(one), search_tries) for one in streams]
-    worst = [
-        (float(np.max(day)), one.busiest / max(1, divide(one).capacity)) for one, day in zip(streams, days, strict=True)
-    ]
-    order = sorted(range(len(streams)), key=lambda number: worst[number], reverse=True)
-    first = worst[order[0]]
-    near = [
-        number
-        for number in order[:_LOOKED_AT]
-        if worst[number][0] >= _NEAR * first[0] and (first[0] > 0 or worst[number][1] >= _NEAR * first[1])
-    ]
 
     def at_peak(number: int) -> tuple[float, float]:
         stream, division = streams[number], divide(streams[number])
         share = blocking(np.array([stream.load.peak.concurrent]), stream, division, search_tries)[0]
         return float(share), stream.load.peak.concurrent / max(1, division.capacity)
 
-    best = max(near, key=at_peak)
-    at_host = float(
-        turned_away(np.array([streams[best].load.peak.concurrent]), streams[best], divide(streams[best]), search_tries)[
-            0
-        ]
-    )
+    best = max(_nearly_worst(streams, divide, days), key=at_peak)
     stream, division, peak = streams[best], divide(streams[best]), streams[best].load.peak
+    at_host = float(turned_away(np.array([peak.concurrent]), stream, division, search_tries)[0])
     pool, suffers, detail = words(stream, division)
     varied = float(np.hypot(stream.level_cv, stream.fast_cv))
     varies = f"load varies by {percent(varied)} within the hour" if varied else ""
@@ -493,6 +479,20 @@ def busiest_use(
         varies=varies,
         hashed=division.tied_cells > 1,
     )
+
+
+def _nearly_worst(streams: Streams, divide: Callable[[Stream], Division], days: Sequence[Series]) -> list[int]:
+    """The numbers of the streams that refuse most through the day, or are the fullest, and of those that come near."""
+    worst = [
+        (float(np.max(day)), one.busiest / max(1, divide(one).capacity)) for one, day in zip(streams, days, strict=True)
+    ]
+    order = sorted(range(len(streams)), key=lambda number: worst[number], reverse=True)
+    first = worst[order[0]]
+    return [
+        number
+        for number in order[:_LOOKED_AT]
+        if worst[number][0] >= _NEAR * first[0] and (first[0] > 0 or worst[number][1] >= _NEAR * first[1])
+    ]
 
 
 def _waits(stream: Stream, division: Division, search_tries: int | None, refused: float) -> Waits | None:

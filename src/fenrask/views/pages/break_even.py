@@ -1,5 +1,7 @@
 """Break-even volumes of a flow, as a page."""
 
+from collections.abc import Iterator
+
 from fenrask.designs import BreakEven
 from fenrask.units import cents, counted, figure
 from fenrask.views.page import Column, Page, Table
@@ -27,22 +29,6 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
         )
         for one in found.rivals
     ]
-    now = f"{found.flow} carries {figure(float(found.volume))} {found.unit}/month"
-    own = found.left_aside is not None
-    needs = "its needs" if own else "every need"
-    summary = [f"{now}; no {what} meets {needs}{' on exits that carry it' if own else ' and carries every load'}."]
-    if (best := found.best) is not None:
-        cost = f"{cents(best.curve.at(found.volume)):,} {found.currency}/month"
-        summary = [f'{now}: cheapest {what} that meets {needs} is "{best.design}", {cost} for the whole estate.']
-        if (change := found.nearest) is not None:
-            other = change.second if change.first == best.design else change.first
-            side = "above" if change.at.volume > found.volume else "below"
-            summary.append(f'"{other}" is cheaper {side} {figure(float(change.at.volume))} {found.unit}/month.')
-        else:
-            summary.append(f"No other one that meets {needs} is cheaper at any volume.")
-    summary += _above_a_wage(found)
-    if found.left_aside:
-        summary.append(f"{counted(found.left_aside, 'fault')} of other flows and exits left aside (`fenrask check`).")
     columns = (
         Column("design", what, is_answer=True),
         Column("month_amount", f"{found.currency}/month", "money", is_answer=True),
@@ -81,7 +67,28 @@ def break_even_page(estate: str, found: BreakEven, what: str) -> Page:
         tables += (_wages(found),)
     facts = {"currency": found.currency, "volume_unit": found.unit, "volume": found.volume}
     not_counted = ("ports and addresses stay as they are: the same connections, with more or fewer bytes",)
-    return Page("break_even", estate, tuple(summary), tables, facts, not_counted)
+    return Page("break_even", estate, tuple(_summary(found, what)), tables, facts, not_counted)
+
+
+def _summary(found: BreakEven, what: str) -> Iterator[str]:
+    """The cheapest at the flow's volume, and where another one takes its place."""
+    now = f"{found.flow} carries {figure(float(found.volume))} {found.unit}/month"
+    own = found.left_aside is not None
+    needs = "its needs" if own else "every need"
+    if (best := found.best) is None:
+        yield f"{now}; no {what} meets {needs}{' on exits that carry it' if own else ' and carries every load'}."
+    else:
+        cost = f"{cents(best.curve.at(found.volume)):,} {found.currency}/month"
+        yield f'{now}: cheapest {what} that meets {needs} is "{best.design}", {cost} for the whole estate.'
+        if (change := found.nearest) is not None:
+            other = change.second if change.first == best.design else change.first
+            side = "above" if change.at.volume > found.volume else "below"
+            yield f'"{other}" is cheaper {side} {figure(float(change.at.volume))} {found.unit}/month.'
+        else:
+            yield f"No other one that meets {needs} is cheaper at any volume."
+    yield from _above_a_wage(found)
+    if found.left_aside:
+        yield f"{counted(found.left_aside, 'fault')} of other flows and exits left aside (`fenrask check`)."
 
 
 def _above_a_wage(found: BreakEven) -> list[str]:

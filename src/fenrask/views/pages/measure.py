@@ -110,6 +110,36 @@ def measure_page(
     summary, found, stated = loads.summary, loads.found, loads.stated
     rows = MadeRows(range(len(found)), lambda place: _load(found[place], stated))
     strangers = sorted(summary.unmatched.items(), key=lambda pair: -pair[1])
+    tables = [
+        Table("loads", "Load by subnet and destination", _LOADS, rows, empty="no connection", shown=16),
+        Table(
+            "unmatched", "Records of no subnet or destination, the most first", _UNMATCHED,
+            [(*key[:3], _PROTOCOLS.get(key[3], str(key[3])), number) for key, number in strangers],
+            empty="none", shown=8,
+        ),
+    ]  # fmt: skip
+    if sampled := [*_sampled(summary, loads.pairs)]:
+        tables.insert(0, Table("sampled", "Volumes of samples, scaled", _SAMPLED, sampled, shown=16))
+    if listed := [*_moment(summary, loads.pairs)]:
+        tables.insert(0, Table("listed", "Entries that were open at one moment, by state", _LISTED, listed, shown=16))
+    tables.append(Table("became", "What became of the records", _BECAME, [*_became(summary, found)], behind_all=True))
+    columns = [(file, field, column) for file, of in guessed.items() for field, column in of.items()]
+    if columns:
+        headings = (Column("file", "file"), Column("field", "field"), Column("column", "column"))
+        title = "Columns as they were taken (--map FIELD=COLUMN corrects)"
+        tables.append(Table("columns", title, headings, columns, behind_all=True))
+    facts = {
+        "records": summary.records,
+        "unmatched_records": summary.lost,
+        "sampled_records": summary.sampled,
+        "formats": dict(formats),
+    }
+    return Page("measure", estate, tuple(_lines(loads)), tuple(tables), facts, unread.told())
+
+
+def _lines(loads: Loads) -> list[str]:
+    """What was read, the largest load, how far it can be relied on, and where a flow states something else."""
+    summary, found, stated = loads.summary, loads.found, loads.stated
     lost = summary.lost
     span = int(summary.looked_at[1].sum())
     days = f"{span / 86_400:.2g} days" if span > 129_600 else f"{span / 3600:.2g} hours"
@@ -132,31 +162,7 @@ def measure_page(
         measured, times = off
         pair = f"{measured.subnet} to {measured.destination}"
         lines.append(f"Least like its flow: {pair} opens {times:.2g} times as many as stated.")
-    tables = [
-        Table("loads", "Load by subnet and destination", _LOADS, rows, empty="no connection", shown=16),
-        Table(
-            "unmatched", "Records of no subnet or destination, the most first", _UNMATCHED,
-            [(*key[:3], _PROTOCOLS.get(key[3], str(key[3])), number) for key, number in strangers],
-            empty="none", shown=8,
-        ),
-    ]  # fmt: skip
-    if sampled := [*_sampled(summary, loads.pairs)]:
-        tables.insert(0, Table("sampled", "Volumes of samples, scaled", _SAMPLED, sampled, shown=16))
-    if listed := [*_moment(summary, loads.pairs)]:
-        tables.insert(0, Table("listed", "Entries that were open at one moment, by state", _LISTED, listed, shown=16))
-    tables.append(Table("became", "What became of the records", _BECAME, [*_became(summary, found)], behind_all=True))
-    columns = [(file, field, column) for file, of in guessed.items() for field, column in of.items()]
-    if columns:
-        headings = (Column("file", "file"), Column("field", "field"), Column("column", "column"))
-        title = "Columns as they were taken (--map FIELD=COLUMN corrects)"
-        tables.append(Table("columns", title, headings, columns, behind_all=True))
-    facts = {
-        "records": summary.records,
-        "unmatched_records": lost,
-        "sampled_records": summary.sampled,
-        "formats": dict(formats),
-    }
-    return Page("measure", estate, tuple(lines), tuple(tables), facts, unread.told())
+    return lines
 
 
 def _load(measured: Measured, stated: Mapping[tuple[str, str], float]) -> tuple[object, ...]:

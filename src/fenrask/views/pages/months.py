@@ -45,34 +45,19 @@ def months_page(ahead: Sequence[Evaluation], once: Sequence[Fraction], absent: C
         f"{cents(count * bills[0].total):,}.",
         f"{cents(bills[0].total):,} {currency} this month, {cents(bills[-1].total):,} in month {count - 1}.",
     )
+    columns = (
+        Column("month", "month", "count", is_answer=True),
+        CALENDAR,
+        Column("month_amount", f"{currency}/month", "money", is_answer=True),
+        Column("change_amount", "change", "difference", is_answer=True),
+        Column("once_amount", "once", "money", sparse=True),
+        Column("addresses", "addresses", "count"),
+    )
     tables = (
-        Table(
-            "months",
-            "Month by month",
-            (
-                Column("month", "month", "count", is_answer=True),
-                CALENDAR,
-                Column("month_amount", f"{currency}/month", "money", is_answer=True),
-                Column("change_amount", "change", "difference", is_answer=True),
-                Column("once_amount", "once", "money", sparse=True),
-                Column("addresses", "addresses", "count"),
-            ),
-            months,
-            shown=_SHOWN,
-        ),
-        Table(
-            "items",
-            "By item",
-            (Column("item", "item", is_answer=True), *_sums(currency)),
-            _rows(by_item),
-            shown=_SHOWN,
-        ),
-        Table(
-            "exits",
-            "By exit",
-            (Column("exit", "exit", is_answer=True), *_sums(currency)),
-            _rows(by_exit),
-            shown=_SHOWN,
+        Table("months", "Month by month", columns, months, shown=_SHOWN),
+        *(
+            Table(f"{of}s", f"By {of}", (Column(of, of, is_answer=True), *_sums(currency)), _rows(each), shown=_SHOWN)
+            for of, each in (("item", by_item), ("exit", by_exit))
         ),
     )
     facts = {"currency": currency, "total_amount": total, "times_this_month_amount": count * bills[0].total}

@@ -21,106 +21,19 @@ _SHOWN = 12
 
 def schedule_page(described: Described, found: Schedule) -> Page:
     """Each order and change with its latest day; when a measurement would change it; what is not mended; the months."""
-    plan, currency, months = found.plan, described.catalogue.currency, len(found.plan.months)
+    plan, currency = found.plan, described.catalogue.currency
     first = found.calendar.first
-    orders = [
-        (
-            _day(one.order_by, first), one.order_by, one.needed.name, _what(one), _day(one.there, first),
-            one.order.month, one.then, one.entries, [*one.needed.partners], one.month_amount,
-        )
-        for one in plan.due
-    ]  # fmt: skip
-    later = [
-        (
-            _day(one.day, first), one.day, one.due.needed.name, one.counted, round(one.planned), round(one.below),
-            _what(one.due),
-            *((one.regret.needed, one.regret.unused, one.regret.short_days) if one.regret else (None, None, None)),
-        )
-        for one in plan.later
-    ]  # fmt: skip
-    limits = [(one.about, one.limit, one.month, one.detail) for one in plan.not_mended]
-    once = {one.begin: one.once for one in found.changes}
-    by_month = [
-        (
-            one.number, month_of_number(one.number, described.estate.first_month),
-            sum(needed.wanted(one.number) for needed in plan.needed), one.evaluation.addresses, one.amount,
-            one.once + once.get(one.number, 0),
-        )
-        for one in plan.months
-    ]  # fmt: skip
     tables = (
-        Table(
-            "orders",
-            "Addresses to order",
-            (
-                Column("order_by", "order by", is_answer=True),
-                Column("order_by_day", "order by day", "count", least_width=10_000),
-                Column("exit", "exit", is_answer=True),
-                Column("what", "what", is_answer=True),
-                Column("there_by", "in use from", is_answer=True),
-                Column("month", "month", "count", least_width=10_000),
-                Column("addresses", "addresses then", "count"),
-                Column("entries", "entries", "count", sparse=True),
-                Column("partners", "added to the lists of", "list", most=2),
-                Column("month_amount", f"{currency}/month", "money", is_answer=True),
-            ),
-            orders,
-            empty="nothing has to be bought",
-            shown=_SHOWN,
-            is_answer=True,
-        ),
+        _orders(plan, currency, first),
         *_changes(found, currency, first),
         *_commitments(found, currency, first),
-        Table(
-            "measure",
-            "Measure before you order: with fewer at the peak it can wait",
-            (
-                Column("by", "by", is_answer=True),
-                Column("by_day", "by day", "count", least_width=10_000),
-                Column("exit", "exit", is_answer=True),
-                Column("counted", "count", is_answer=True),
-                Column("planned", "planned", "count", is_answer=True),
-                Column("can_wait_below", "can wait below", "count", is_answer=True),
-                Column("what", "order"),
-                Column("needed_share", "needed in", "share", sparse=True),
-                Column("unused_amount", f"unused, {currency}", "money", sparse=True),
-                Column("short_days", "days short if it waits", "number", decimals=1, sparse=True),
-            ),
-            later,
-            shown=_SHOWN,
-        ),
-        Table(
-            "limits",
-            "What is not mended" if found.changes else "What more addresses do not mend",
-            (
-                Column("about", "exit, partner or subnet", is_answer=True),
-                Column("limit", "limit", is_answer=True),
-                Column("month", "from month", "count", is_answer=True),
-                Column("detail", "then"),
-            ),
-            limits,
-            shown=_SHOWN,
-            is_answer=bool(limits),
-        ),
-        Table(
-            "months",
-            "Month by month",
-            (
-                Column("month", "month", "count", is_answer=True),
-                CALENDAR,
-                Column("addresses_needed", "addresses needed", "count", is_answer=True),
-                Column("addresses", "paid for", "count", is_answer=True),
-                Column("month_amount", f"{currency}/month", "money", is_answer=True),
-                Column("once_amount", f"once, {currency}", "money", is_answer=True),
-            ),
-            by_month,
-            shown=_SHOWN,
-            behind_all=True,
-        ),
+        _measurements(plan, currency, first),
+        _not_mended(found),
+        _by_month(described, found),
     )
     facts = {
         "currency": currency,
-        "planned_months": months,
+        "planned_months": len(plan.months),
         "confidence": plan.level if plan.is_uncertain else None,
         "begin": None if first is None else first.isoformat(),
         "total_amount": found.total,
@@ -128,12 +41,98 @@ def schedule_page(described: Described, found: Schedule) -> Page:
         "changes_amount": found.once,
         "commitments_saved_amount": sum((one.saved for one in found.commitments), Fraction(0)),
         "mixes_count": len(found.mixes),
-        "all_today_amount": plan.at_once,
-        "month_by_month_amount": plan.by_month,
+        "all_today_amount": plan.beside.at_once,
+        "month_by_month_amount": plan.beside.by_month,
         "lists_too_short": [*plan.over],
         "short_until_an_order_arrives": [one.name for one, *_ in plan.waits],
     }
     return Page("schedule", described.estate.estate, tuple(_summary(found, described, first)), tables, facts)
+
+
+def _orders(plan: Planned, currency: str, first: date | None) -> Table:
+    """What is ordered, by the latest day."""
+    columns = (
+        Column("order_by", "order by", is_answer=True),
+        Column("order_by_day", "order by day", "count", least_width=10_000),
+        Column("exit", "exit", is_answer=True),
+        Column("what", "what", is_answer=True),
+        Column("there_by", "in use from", is_answer=True),
+        Column("month", "month", "count", least_width=10_000),
+        Column("addresses", "addresses then", "count"),
+        Column("entries", "entries", "count", sparse=True),
+        Column("partners", "added to the lists of", "list", most=2),
+        Column("month_amount", f"{currency}/month", "money", is_answer=True),
+    )
+    rows = [
+        (
+            _day(one.order_by, first), one.order_by, one.needed.name, _what(one), _day(one.there, first),
+            one.order.month, one.then, one.entries, [*one.needed.partners], one.month_amount,
+        )
+        for one in plan.due
+    ]  # fmt: skip
+    title, empty = "Addresses to order", "nothing has to be bought"
+    return Table("orders", title, columns, rows, empty=empty, shown=_SHOWN, is_answer=True)
+
+
+def _measurements(plan: Planned, currency: str, first: date | None) -> Table:
+    """What to measure before an order, and below what it can wait."""
+    columns = (
+        Column("by", "by", is_answer=True),
+        Column("by_day", "by day", "count", least_width=10_000),
+        Column("exit", "exit", is_answer=True),
+        Column("counted", "count", is_answer=True),
+        Column("planned", "planned", "count", is_answer=True),
+        Column("can_wait_below", "can wait below", "count", is_answer=True),
+        Column("what", "order"),
+        Column("needed_share", "needed in", "share", sparse=True),
+        Column("unused_amount", f"unused, {currency}", "money", sparse=True),
+        Column("short_days", "days short if it waits", "number", decimals=1, sparse=True),
+    )
+    rows = [
+        (
+            _day(one.day, first), one.day, one.due.needed.name, one.counted, round(one.planned), round(one.below),
+            _what(one.due),
+            *((one.regret.needed, one.regret.unused, one.regret.short_days) if one.regret else (None, None, None)),
+        )
+        for one in plan.beside.later
+    ]  # fmt: skip
+    title = "Measure before you order: with fewer at the peak it can wait"
+    return Table("measure", title, columns, rows, shown=_SHOWN)
+
+
+def _not_mended(found: Schedule) -> Table:
+    """The limits that are exceeded all the same, from which month on."""
+    columns = (
+        Column("about", "exit, partner or subnet", is_answer=True),
+        Column("limit", "limit", is_answer=True),
+        Column("month", "from month", "count", is_answer=True),
+        Column("detail", "then"),
+    )
+    rows = [(one.about, one.limit, one.month, one.detail) for one in found.plan.not_mended]
+    title = "What is not mended" if found.changes else "What more addresses do not mend"
+    return Table("limits", title, columns, rows, shown=_SHOWN, is_answer=bool(rows))
+
+
+def _by_month(described: Described, found: Schedule) -> Table:
+    """What each month needs, has and costs."""
+    currency, once = described.catalogue.currency, {one.begin: one.once for one in found.changes}
+    columns = (
+        Column("month", "month", "count", is_answer=True),
+        CALENDAR,
+        Column("addresses_needed", "addresses needed", "count", is_answer=True),
+        Column("addresses", "paid for", "count", is_answer=True),
+        Column("month_amount", f"{currency}/month", "money", is_answer=True),
+        Column("once_amount", f"once, {currency}", "money", is_answer=True),
+    )
+    rows = [
+        (
+            one.number, month_of_number(one.number, described.estate.first_month),
+            sum(needed.wanted(one.number) for needed in found.plan.needed), one.evaluation.addresses, one.amount,
+            one.once + once.get(one.number, 0),
+        )
+        for one in found.plan.months
+    ]  # fmt: skip
+    return Table("months", "Month by month", columns, rows, shown=_SHOWN, behind_all=True)
 
 
 def _changes(found: Schedule, currency: str, first: date | None) -> Iterator[Table]:
@@ -210,8 +209,8 @@ def _summary(found: Schedule, described: Described, first: date | None) -> Itera
             f"first {_what(soon)} for {soon.needed.name}, {_by(soon.order_by, first)}."
         )
         yield (
-            f"All bought today: {cents(plan.at_once):,} {currency}; each month what it lacks: "
-            f"{cents(plan.by_month):,}{_too_long(plan)}."
+            f"All bought today: {cents(plan.beside.at_once):,} {currency}; each month what it lacks: "
+            f"{cents(plan.beside.by_month):,}{_too_long(plan)}."
         )
     elif not found.changes:
         yield f"No address has to be bought in {months} months{sure}."
@@ -253,7 +252,7 @@ def _changing(found: Schedule, currency: str, first: date | None) -> Iterator[st
 
 
 def _too_long(plan: Planned) -> str:
-    over = [one for one in plan.by_month_over if one not in plan.over]
+    over = [one for one in plan.beside.by_month_over if one not in plan.over]
     if not over:
         return ""
     return f", too many entries for {'the lists' if len(over) > 1 else 'the list'} of {some(over)}"

@@ -4,9 +4,10 @@ What each exit needs in each month is the engine's word on the estate of that mo
 cover it; and every month is then evaluated with what has arrived by then.
 """
 
-from collections.abc import Container, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from fractions import Fraction
+from functools import cached_property
 from typing import Any
 
 from fenrask.addresses import prices_of
@@ -45,6 +46,19 @@ class MonthThen:
 
 
 @dataclass(frozen=True)
+class Beside:
+    """What it costs to buy all today, or each month what it lacks, at the least price; and which orders could wait.
+
+    by_month_over: partners whose lists cannot hold what each month lacks.
+    """
+
+    at_once: Fraction
+    by_month: Fraction
+    by_month_over: tuple[str, ...]
+    later: tuple[Later, ...]
+
+
+@dataclass(frozen=True)
 class Planned:
     """All orders of some months by one course, what they cost, and what they do not mend."""
 
@@ -57,18 +71,18 @@ class Planned:
     due: tuple[Due, ...]
     added: Fraction
     """What the orders cost to the end: hours, and what changes cost once."""
-    at_once: Fraction
-    """What it costs to buy all today."""
-    by_month: Fraction
-    """What it costs if each month buys what it lacks, at the least price."""
-    by_month_over: tuple[str, ...]
-    """Partners whose lists cannot hold that."""
     months: tuple[MonthThen, ...]
     over: tuple[str, ...]
     """Partners whose lists cannot hold what is needed."""
     waits: tuple[tuple[Needed, int, int], ...]
     """Exits that lack addresses before any order can be there: from which month, and until which."""
-    later: tuple[Later, ...]
+    look_beside: Callable[[], Beside] = field(compare=False, repr=False)
+    """Works out `beside`, when it is asked for: of many courses that are looked at one is shown."""
+
+    @cached_property
+    def beside(self) -> Beside:
+        """What else could be done."""
+        return self.look_beside()
 
     @property
     def not_waited_for(self) -> Iterator[Crossing]:
@@ -108,7 +122,6 @@ def planned(futures: Futures, course: Course) -> Planned:
     rooms = [_room(ahead[stage.begin], stage.begin, until, new) for stage, until in spans(course, futures.months)]
     terms = Terms(described.estate.targets.change_cost, rooms)
     orders = cheapest(buyers, terms)
-    lacking = as_needed(buyers)
     waits = [*_waits(buyers)]
     due = [*due_of(described, futures.calendar, buyers, orders, {needed.key for needed, *_ in waits})]
     return Planned(
@@ -118,13 +131,20 @@ def planned(futures: Futures, course: Course) -> Planned:
         tuple(needed),
         tuple(due),
         cost_of(buyers, orders, terms),
-        cost_of(buyers, cheapest(buyers, terms, at_once=True), terms),
-        cost_of(buyers, lacking, terms),
-        tuple(dict.fromkeys(_too_many(buyers, lacking, terms))),
         tuple(_months(futures, ahead, sure, _Bought(needed, buyers, orders, terms, stand_ins))),
         tuple(dict.fromkeys(_too_many(buyers, orders, terms))),
         tuple(waits),
-        tuple(later_of(futures.calendar, ahead, due)),
+        lambda: _beside(buyers, terms, later_of(futures.calendar, ahead, due)),
+    )
+
+
+def _beside(buyers: Sequence[Buyer], terms: Terms, later: Iterable[Later]) -> Beside:
+    lacking = as_needed(buyers)
+    return Beside(
+        cost_of(buyers, cheapest(buyers, terms, at_once=True), terms),
+        cost_of(buyers, lacking, terms),
+        tuple(dict.fromkeys(_too_many(buyers, lacking, terms))),
+        tuple(later),
     )
 
 

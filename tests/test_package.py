@@ -8,6 +8,7 @@ import re
 import subprocess
 import sys
 import unittest
+from collections.abc import Iterator
 from pathlib import Path
 from types import ModuleType
 
@@ -96,28 +97,23 @@ class Names(unittest.TestCase):
             with self.subTest(file.name):
                 self.assertEqual(named, [])
 
-    def test_no_function_takes_more_than_five_things(self) -> None:
-        """But for commands, whose options they are, and for compiled loops, which take no values of Python's."""
+    def functions(self) -> Iterator[tuple[Path, ast.FunctionDef]]:
+        """All but commands, whose options they take, and compiled loops, which take no values of Python's."""
         for file, nodes in self.nodes.items():
-            if "kernels" in file.parts:
-                continue
-            for node in nodes:
-                if not isinstance(node, ast.FunctionDef) or (file.parent.name == "cli" and node.name == "command"):
-                    continue
-                taken = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
-                with self.subTest(file=file.name, function=node.name):
-                    self.assertLessEqual(len([one for one in taken if one.arg not in ("self", "cls")]), 5)
+            for node in nodes if "kernels" not in file.parts else ():
+                if isinstance(node, ast.FunctionDef) and not (file.parent.name == "cli" and node.name == "command"):
+                    yield file, node
+
+    def test_no_function_takes_more_than_five_things(self) -> None:
+        for file, node in self.functions():
+            taken = [*node.args.posonlyargs, *node.args.args, *node.args.kwonlyargs]
+            with self.subTest(file=file.name, function=node.name):
+                self.assertLessEqual(len([one for one in taken if one.arg not in ("self", "cls")]), 5)
 
     def test_no_function_is_longer_than_sixty_lines(self) -> None:
-        """But for the same: of a command most are its options."""
-        for file, nodes in self.nodes.items():
-            if "kernels" in file.parts:
-                continue
-            for node in nodes:
-                if not isinstance(node, ast.FunctionDef) or (file.parent.name == "cli" and node.name == "command"):
-                    continue
-                with self.subTest(file=file.name, function=node.name):
-                    self.assertLessEqual((node.end_lineno or 0) - node.lineno + 1, 60)
+        for file, node in self.functions():
+            with self.subTest(file=file.name, function=node.name):
+                self.assertLessEqual((node.end_lineno or 0) - node.lineno + 1, 60)
 
 
 class StartUp(unittest.TestCase):

@@ -34,8 +34,9 @@ def built(folder: Path) -> list[Path]:
 def normalised(archive: bytes, time_s: int) -> bytes:
     """A packed tar file with its members in the order of their names, and nobody's times and owners."""
     plain = io.BytesIO()
+    # Unpacked at once: in a packed one each step back unpacks all before it again.
     with (
-        tarfile.open(fileobj=io.BytesIO(archive), mode="r:gz") as before,
+        tarfile.open(fileobj=io.BytesIO(gzip.decompress(archive)), mode="r:") as before,
         tarfile.open(fileobj=plain, mode="w", format=tarfile.PAX_FORMAT) as after,
     ):
         for member in sorted(before.getmembers(), key=lambda one: one.name):

@@ -72,11 +72,13 @@ class Distribution(InFolder):
     @staticmethod
     def packed_otherwise(source: Path) -> bytes:
         other = io.BytesIO()
-        with tarfile.open(source) as before, tarfile.open(fileobj=other, mode="w:gz") as after:
-            for member in reversed(before.getmembers()):
-                content = before.extractfile(member) if member.isfile() else None
+        # Read forward: each step back would unpack all before it once more.
+        with tarfile.open(source) as before:
+            held = [(one, before.extractfile(one).read() if one.isfile() else b"") for one in before.getmembers()]
+        with tarfile.open(fileobj=other, mode="w:gz", compresslevel=1) as after:
+            for member, content in reversed(held):
                 member.mtime, member.uid, member.uname = 1e9, 1000, "someone"
-                after.addfile(member, content)
+                after.addfile(member, io.BytesIO(content) if member.isfile() else None)
         return other.getvalue()
 
     def built(self, copy: Path, name: str) -> list[Path]:

@@ -12,7 +12,7 @@ from tests.evaluation.estates import random_estate
 from tests.evaluation.test_reuse import read
 from tests.support import InFolder, many, merged
 
-MANY = many(12, 20)
+MANY = many(20)
 SECTIONS = ("public_addresses", "networks", "subnets", "route_tables", "exits", "workloads", "flows", "destinations")
 SEEN = {"destinations": {"partner": {"needs": {"fixed_source": True}}}}
 OTHER = {

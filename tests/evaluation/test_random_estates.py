@@ -147,7 +147,7 @@ class RandomEstates(InFolder):
         over = [one for one in sized.every if not one.carries_faults]
         self.assertEqual(bool(over), bool(evaluation.surviving.lacking(sized)))
 
-    @settings(EACH, max_examples=many(2, 60))
+    @settings(EACH, max_examples=many(3, 60))
     @example(888)  # What several exits need together is more than a partner's list takes.
     @given(DICE)
     def test_a_remedy_cures_and_breaks_nothing(self, seed: int) -> None:
@@ -175,7 +175,7 @@ class RandomEstates(InFolder):
                 arrived, {(each.flow, each.subnet) for each in after.paths.paths if each.trace.verdict.arrives}
             )
 
-    @settings(EACH, max_examples=many(2, 60))
+    @settings(EACH, max_examples=many(3, 60))
     @given(DICE)
     @example(1534)
     def test_nothing_known_is_cheaper_than_the_choice_nor_does_an_added_offer_make_it_dearer(self, seed: int) -> None:

@@ -25,7 +25,7 @@ from fenrask.units import exact
 from tests.optimise.by_formula import ByFormula
 from tests.support import InFolder, many
 
-INSTANCES = many(8, 45)
+INSTANCES = many(12, 45)
 ESTATE_WIDE = {"sum_over": "estate", "tiers": [{"up_to_gb": 4000, "rate": 0.05}, {"rate": 0.01}]}
 RISING = {"sum_over": "exit", "tiers": [{"up_to_gb": 900, "rate": 0}, {"up_to_gb": 5000, "rate": 0.02}, {"rate": 0.06}]}
 FALLING = {"sum_over": "exit", "tiers": [{"up_to_gb": 1500, "rate": 0.03}, {"rate": 0.004}]}

@@ -1,4 +1,4 @@
-"""The load on one set of translated ports, and what so many addresses do for it."""
+"""The load on one set of translated ports, and what a number of addresses does for it."""
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -19,7 +19,7 @@ _ANY_LOAD = 1e5
 """More times the load than anyone plans for."""
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(frozen=True)
 class PortLoad:
     """Streams of new connections, and how ports are given out to them.
 
@@ -32,11 +32,11 @@ class PortLoad:
     target: float
 
     def use(self, addresses: int) -> PortUse | None:
-        """What becomes of the ports of so many addresses; None without load."""
+        """What becomes of the ports of this many addresses; None without load."""
         return self.assignment.use(self.streams, addresses, self.ports, self.target)
 
     def scaled(self, times: float) -> "PortLoad":
-        """So many times the load."""
+        """The same with a multiple of the load."""
         return replace(self, streams=[one.scaled(times) for one in self.streams])
 
     def least_addresses(self) -> int | None:
@@ -52,11 +52,11 @@ class PortLoad:
         return least(replace(self, target=near).carries) or most or 1
 
     def carries(self, addresses: int, times: float = 1.0) -> bool:
-        """Whether so many addresses carry so many times the load."""
+        """Whether this many addresses carry this multiple of the load."""
         return self.assignment.carries(self.streams, addresses, self.ports, self.target, times)
 
     def growth_until(self, addresses: int) -> float | None:
-        """The share that the load may grow by before so many addresses no longer do.
+        """The share that the load may grow by before this many addresses no longer do.
 
         By Erlang's inverse where it alone tells what is refused, else by halving. None for no load, or where hosts'
         own limits keep it from growing so far.
@@ -80,7 +80,7 @@ class PortLoad:
         return low - 1
 
     def limit(self, addresses: int, use: PortUse | None) -> LimitUse:
-        """The ports of so many addresses as a limit: of the pool that binds."""
+        """The ports of this many addresses as a limit: of the pool that binds."""
         if use is None:
             return LimitUse("ports", "ports", 0.0, addresses * self.ports.per_address, "no load")
         when = "" if use.level else f" at {clock_text(use.time_s)}"

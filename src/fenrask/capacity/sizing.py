@@ -136,7 +136,7 @@ class ExitCapacity(ExitLimits):
     needed: int | None
     """The fewest with the margin for growth that the targets ask for; None where no number suffices."""
     most_addresses: int | None
-    load: PortLoad = field(compare=False, repr=False)
+    load: PortLoad = field(repr=False)
     """What competes for its ports, and how its offer hands them out."""
     ports: PortUse | None
     toward: str = ""

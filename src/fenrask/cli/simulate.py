@@ -135,7 +135,7 @@ def command(
     with executor_of(workers) as executor:
         for pool in wanted:
             if not_run or (results and results[-1][1].interrupted) or monotonic() > ends:
-                not_run.append(f"{pool.exit}, {pool.pool}: not begun")
+                not_run.append(f"{pool.exit}, {pool.pool}: not started")
                 continue
             told = partial(tell, f"{pool.exit}, {pool.pool}: run")
             try:

@@ -184,7 +184,7 @@ def _check_options(units: Sequence[Unit], asked: Wanted) -> None:
         told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
         keeping = " or do not keep it," if asked.keep else ""
         if not any(unit.options for unit in hopeless) and not asked.keep:
-            raise NoAnswer(told, "Mend its path first: what leads to a private destination is not for sale.")
+            raise NoAnswer(told, "Mend its path first: what goes to a private destination is not for sale.")
         raise NoAnswer(told, f"Drop a need,{keeping} or add an offer that meets them.")
 
 

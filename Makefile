@@ -55,9 +55,9 @@ build/yardsticks/.ready: bench/yardsticks.lock $(READY)
 bench: $(READY) build/yardsticks/.ready
 	$(BIN)/python -m bench
 
-# More damaged files than `make test` tries; FUZZ=N of each kind.
+# More damaged files and changed documents than `make test` tries; FUZZ=N of each kind of file.
 fuzz: $(READY)
-	FUZZ=$${FUZZ:-1000} $(BIN)/python -m unittest tests.fuzzing.test_fuzz
+	FUZZ=$${FUZZ:-1000} $(BIN)/python -m unittest tests.fuzzing.test_fuzz tests.fuzzing.test_changes
 
 # The demo and some tests under other versions of Python, where uv finds them here.
 smoke: $(READY)

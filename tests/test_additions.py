@@ -115,6 +115,10 @@ class ToyLaw:
         within = np.minimum(t, 2 * self.mean_s)
         return within - within**2 / (4 * self.mean_s)
 
+    @property
+    def smooth_from_s(self) -> Any:
+        return 2 * self.mean_s
+
     def simple(self) -> Iterator[Simple]:
         values = tuple(2 * self.mean_s * (number + 0.5) / 100 for number in range(100))
         yield Simple(1.0, self, Draw.VALUES, values=values)

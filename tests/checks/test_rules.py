@@ -536,6 +536,19 @@ class Remedies(InFolder):
                 self.assertTrue(patch_words(one.fix or {}, described.data))
         return len(fixes)
 
+    def test_a_remedy_names_what_is_to_be_mended_next(self) -> None:
+        """What was lost and now arrives is more than the gateway's one address carries."""
+        lost = {"route_tables": {"private": {"0.0.0.0/0": "door"}}, "workloads": {"work": {"hosts": 8}}}
+        [found] = [one for one in check(evaluate(self.estate(lost))) if one.rule == "unreachable"]
+        self.assertNotIn("next", found.remedy)
+        more = {"workloads": {"work": {"hosts": 30}}}
+        described = self.estate(lost | more)
+        [found] = [one for one in check(evaluate(described)) if one.rule == "unreachable"]
+        told = "To mend next: gate cannot carry all that arrives then."
+        self.assertTrue(found.remedy.endswith(told), found.remedy)
+        after = {one.rule for one in check(evaluate(described.patched(dict(found.fix or {}), "remedy")))}
+        self.assertIn("port-exhaustion", after)
+
     def test_what_gets_there_unanswered_is_reached(self) -> None:
         """A line that announces nothing back: a datagram gets there all the same, until a filter denies it."""
         line = {"kind": "circuit", "network": "net", "received": ["172.20.0.0/16"], "advertised": []}

@@ -114,6 +114,26 @@ class Held(unittest.TestCase):
                 self.assertAlmostEqual(concurrent(number * step, rates, step, Exponential(holding_time)), m, places=10)
             m = m * decay + rate * holding_time * (1 - decay)
 
+    def test_what_lies_years_back_is_summed_as_if_it_were_followed(self) -> None:
+        """Against every step back until nothing is left; and a day is a week of seven such days."""
+        rates, step = np.array([0.2, 3.0, 1.0, 0.6]), 21_600.0
+        times = np.array([0.0, 9000.0, 50000.0])
+        for law in (
+            Lognormal(1e6, 1.0),
+            Delayed(Lognormal(4e5, 1.1), 9e5),
+            Mixture(((0.5, Fixed(3e6)), (0.5, Lognormal(1e6, 0.7)))),
+        ):
+            with self.subTest(law):
+                edges = times[:, None] % step + step * np.arange(-1, 40_000)
+                held = np.diff(law.integrated_survival(np.maximum(edges, 0.0)))
+                which = (times // step).astype(int)[:, None] - np.arange(held.shape[1])
+                rest = (law.mean_s - held.sum(axis=1)) * rates.mean()
+                followed = np.sum(held * rates[which % 4], axis=1) + rest
+                np.testing.assert_allclose(concurrent(times, rates, step, law), followed, rtol=1e-12)
+        heavy = Lognormal.of_percentile(0.4, 0.0013)
+        week = concurrent(times, np.tile(rates, 7), step, heavy)
+        np.testing.assert_allclose(week, concurrent(times, rates, step, heavy), rtol=1e-12)
+
     def test_fixed_holds_count_the_arrivals_of_their_length(self) -> None:
         rates = [1.0, 4.0, 2.0]
         self.assertAlmostEqual(concurrent(25.0, rates, 10.0, Fixed(12.0)), 5 * 2.0 + 7 * 4.0)

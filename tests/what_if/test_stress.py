@@ -123,6 +123,22 @@ class Faults(InFolder):
             both.evaluation.paths.by_flow["ask"][0].trace.exits if both.evaluation else (), ("gate", "door")
         )
 
+    def test_a_line_whose_name_has_a_slash_loses_its_session(self) -> None:
+        line = {"kind": "circuit", "network": "net", "received": ["172.20.8.0/22"], "advertised": ["10.0.0.0/16"]}
+        changes = {
+            "destinations": {"office": {"prefixes": ["172.20.8.0/24"]}},
+            "flows": {"ask": {"from": "work", "to": "office", "per_host_per_s": 1}},
+        }
+        for name, exit_, down in (
+            ("172.20.8.0/22", line, ["172.20.8.0/22"]),
+            ("a/b", line | {"routers": {"one": {}, "two": {}}}, ["a/b/one", "a/b/two"]),
+        ):
+            with self.subTest(name):
+                lost = self.outcome(changes | {"exits": {name: exit_}}, {"sessions_down": down})
+                self.assertIsNotNone(lost.evaluation)
+                if lost.evaluation is not None:
+                    self.assertEqual(lost.evaluation.paths.by_flow["ask"][0].trace.exits, ("gate", "door"))
+
     def test_a_slow_destination_holds_longer_whatever_the_law(self) -> None:
         for duration, long in (
             (2, 6),

@@ -80,7 +80,7 @@ def _unnamed(context: Context, name: str) -> Fix:
     cases: Fix = {}
     for case, stated in context.estate.stress.items():
         exits = [one for one in stated.lose_exits if one != name]
-        sessions = [one for one in stated.sessions_down if one.split("/")[0] != name]
+        sessions = [one for one in stated.sessions_down if context.estate.session(one)[0] != name]
         changed: Fix = {}
         if len(exits) < len(stated.lose_exits):
             changed["lose_exits"] = exits or None

@@ -15,7 +15,8 @@ from typing import Any
 from fenrask.checks.contract import Context, Fix, Rule
 from fenrask.errors import UnusableInput
 from fenrask.estate import Described
-from fenrask.evaluation import Evaluation, evaluate, harm
+from fenrask.estate.suggestions import some
+from fenrask.evaluation import Evaluation, comes_next, evaluate, harm
 from fenrask.findings import Finding, Severity
 from fenrask.progress import gone_through
 
@@ -137,7 +138,14 @@ class _Trier:
         if then is None or not _cures(self.start, then, [finding]):
             return _in_words(finding)
         self.alone[_key(finding)] = then
-        return finding
+        return replace(finding, remedy=f"{finding.remedy} {self._next(then)}".strip())
+
+    def _next(self, then: _State) -> str:
+        """What is to be mended next, in words: what arrives with the patch may be more than an exit carries."""
+        lacking, broken = comes_next(self.start.evaluation, then.evaluation)
+        told = [f"{some(lacking)} cannot carry all that arrives then"] if lacking else []
+        told += [f"{some(broken)} then {'breaks' if len(broken) == 1 else 'break'} a need"] if broken else []
+        return f"To mend next: {'; '.join(told)}." if told else ""
 
     def _together(self, findings: list[Finding]) -> tuple[list[Finding], bool]:
         """The same, with patches that do in this order, of which the first is known to do by itself.

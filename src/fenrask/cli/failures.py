@@ -81,7 +81,7 @@ def check_case(described: Described, case: Case) -> Case:
         ("--lose-zone", case.lose_zones, zones),
         ("--lose-exit", case.lose_exits, [*estate.exits]),
         ("--lose-node", case.lose_nodes, [*estate.exits]),
-        ("--session-down", [one.split("/")[0] for one in case.sessions_down], [*estate.exits]),
+        ("--session-down", [estate.session(one)[0] for one in case.sessions_down], [*estate.exits]),
         ("--slow", case.slow, [*estate.destinations]),
         ("--silent", case.silent, [*estate.destinations]),
         ("--rejecting", case.rejecting, [*estate.destinations]),
@@ -91,7 +91,7 @@ def check_case(described: Described, case: Case) -> Case:
     problems += [
         Problem(Place(path="--session-down"), repr(name), "an exit or EXIT/ROUTER with a routing session")
         for name in case.sessions_down
-        if name.split("/")[0] in estate.exits and not estate.has_session(name)
+        if estate.session(name)[0] in estate.exits and not estate.has_session(name)
     ]
     if problems:
         raise UnusableInput(problems)

@@ -389,9 +389,9 @@ class Estate(Strict):
     def _known_in_cases(self) -> Self:
         zones = {subnet.zone for subnet in self.subnets.values()}
         for name, case in self.stress.items():
-            exits = [*case.lose_exits, *case.lose_nodes, *(one.split("/")[0] for one in case.sessions_down)]
+            exits = [*case.lose_exits, *case.lose_nodes, *(self.session(one)[0] for one in case.sessions_down)]
             silent = [one for one in case.sessions_down if not self.has_session(one)]
-            if silent and not {one.split("/")[0] for one in silent} - set(self.exits):
+            if silent and not {self.session(one)[0] for one in silent} - set(self.exits):
                 told = f"in stress.{name} sessions that are there: {', '.join(silent)} has none"
                 raise unfit(told, below=("stress", name))
             for names, known, what in (
@@ -405,9 +405,17 @@ class Estate(Strict):
                     raise unfit(told, known_names, ("stress", name))
         return self
 
+    def session(self, name: str) -> tuple[str, str]:
+        """The exit and the router that a session is named by: EXIT/ROUTER, or EXIT for all of them, which is ""."""
+        if name in self.exits:
+            # A name may have a slash itself.
+            return name, ""
+        exit_name, _, router = name.rpartition("/")
+        return (exit_name, router) if exit_name else (name, "")
+
     def has_session(self, name: str) -> bool:
         """Whether an exit, or one of its routers (EXIT/ROUTER), has a routing session."""
-        exit_name, _, router = name.partition("/")
+        exit_name, router = self.session(name)
         exit_ = self.exits.get(exit_name)
         if exit_ is None:
             return False

@@ -408,15 +408,14 @@ def offer_problems(data: Any, offers: Any, place_of: PlaceOf) -> Iterator[Proble
         if not isinstance(stated, Mapping) or not isinstance(stated.get("offer"), str):
             continue
         offer = stated["offer"]
-        kind = stated["kind"] if isinstance(stated.get("kind"), str) else ""
+        kind, offered = _kind(stated), _kind(_mapping(offers, offer))
         place = place_of(("exits", name, "offer"))
-        fitting = [one for one, o in offers.items() if isinstance(o, Mapping) and o.get("kind") == kind]
+        fitting = [one for one in offers if kind and _kind(_mapping(offers, one)) == kind]
         if offer not in offers:
             yield Problem(place, repr(offer), "an offer of the catalogue", nearest(offer, fitting or offers))
-        elif offer not in fitting and kind in KINDS and _mapping(offers, offer).get("kind") in KINDS:
+        elif offer not in fitting and kind in KINDS and offered in KINDS:
             remedy = f"Offers of this kind: {some(fitting)}." if fitting else "The catalogue offers none."
-            found = f"an offer of kind {_mapping(offers, offer).get('kind')!r}"
-            yield Problem(place, found, f"one of kind {kind!r}", remedy)
+            yield Problem(place, f"an offer of kind {offered!r}", f"one of kind {kind!r}", remedy)
         else:
             yield from _timeout_problems(name, stated, _mapping(offers, offer), offer, place_of)
         model = KINDS.get(kind)
@@ -450,6 +449,12 @@ def _timeout_problems(name: str, stated: Any, data: Any, offer: str, place_of: P
 def _mapping(data: Any, section: str) -> Mapping[str, Any]:
     value = data.get(section) if isinstance(data, Mapping) else None
     return value if isinstance(value, Mapping) else {}
+
+
+def _kind(entry: Mapping[str, Any]) -> str:
+    """The kind that an exit or an offer names; none where something else than a name stands there."""
+    kind = entry.get("kind")
+    return kind if isinstance(kind, str) else ""
 
 
 def _values(here: Any, pattern: Path, path: Path) -> Iterator[tuple[Path, Any]]:

@@ -20,7 +20,7 @@ from fenrask.evaluation.needs import (
 from fenrask.evaluation.quiet import quiet_through
 from fenrask.evaluation.stages import Evaluation, evaluate
 from fenrask.evaluation.surviving import Survived, Surviving
-from fenrask.evaluation.trying import harm, tried
+from fenrask.evaluation.trying import comes_next, harm, tried
 
 __all__ = [
     "ALLOWED",
@@ -39,6 +39,7 @@ __all__ = [
     "evaluate",
     "every_broken_need",
     "explain",
+    "comes_next",
     "harm",
     "is_asked",
     "most_entries",

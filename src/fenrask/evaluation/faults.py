@@ -205,7 +205,7 @@ def _fewer(described: Described, name: str, number: int) -> Patch:
 
 
 def _down(described: Described, name: str) -> Patch:
-    exit_name, _, router = name.partition("/")
+    exit_name, router = described.estate.session(name)
     return {"exits": {exit_name: described.estate.exits[exit_name].without_session(router)}}
 
 

@@ -8,7 +8,7 @@ from fenrask.errors import UnusableInput
 from fenrask.estate.suggestions import some
 from fenrask.evaluation.stages import Evaluation, evaluate
 
-__all__ = ["harm", "tried"]
+__all__ = ["comes_next", "harm", "tried"]
 
 
 def tried(before: Evaluation, patch: Mapping[str, Any], name: str) -> Evaluation | None:
@@ -39,6 +39,19 @@ def harm(before: Evaluation, after: Evaluation) -> str:
     if lacking:
         return f"{some(lacking)} would not carry what comes there"
     return "" if before.too_much_work else after.too_much_work
+
+
+def comes_next(before: Evaluation, after: Evaluation) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """What `harm` does not count, since it is about flows that were lost: the next thing to mend.
+
+    Returns: exits that do not carry what arrives now, and flows that arrive now and break another need.
+    """
+    already = {one.name for one in before.short}
+    lacking = tuple(one.exit for one in after.short if one.name not in already)
+    lost, known = before.paths.lost_shares, {(one.flow, one.need) for one in before.broken}
+    flows = {flow for flow, _ in lost}
+    broken = (one.flow for one in after.broken if one.flow in flows and (one.flow, one.need) not in known)
+    return tuple(dict.fromkeys(lacking)), tuple(dict.fromkeys(broken))
 
 
 def _carrying_more(after: Evaluation, lost: Mapping[tuple[str, str], Fraction]) -> set[str]:

@@ -31,6 +31,11 @@ _MOST_STEPS = 250_000
 """Steps that are followed backward: 28 years of hours. Of holds that last for years in the mean, what lies beyond is
 taken at the mean rate, which moves the result by some millionths."""
 _REST = 1e-13
+_PERIODS = 16
+"""Periods that are followed backward before the rest is summed up at once."""
+_GREGORY = (1 / 2, -1 / 12, 1 / 24, -19 / 720, 3 / 160, -863 / 60480, 275 / 24192)
+"""What a sum is more than its integral, by the differences at its beginning."""
+_NODES, _SHARES = np.polynomial.legendre.leggauss(4)
 _LEVEL = 1e-10
 """Values that differ by less, as a share, count as one height."""
 _AT_ONCE = 100_000
@@ -222,7 +227,8 @@ def _weights(inside: Floats, n: int, uneven: float, step_s: float, holding_time:
     inside: moments, s from their step's start; uneven: by how much the rates differ, in means. Shapes (n_moments,
     n_laws, n_steps) and (n_moments, n_laws), with at most n steps: those beyond the holding times count for nothing.
     Steps are taken backward until what lies further cannot matter: beyond x the sum is the mean rate times what is
-    left, give or take P(hold > x) times the period times the spread of the rates (integration by parts).
+    left, give or take P(hold > x) times the period times the spread of the rates (integration by parts). Of holds of
+    which a few last for very long, what lies further is summed up at once (`_beyond`) as soon as that is exact.
     """
     mean = np.atleast_2d(holding_time.mean_s)
     spread = uneven * n * step_s
@@ -240,6 +246,33 @@ def _weights(inside: Floats, n: int, uneven: float, step_s: float, holding_time:
         reached, before = grown[..., -1:], before + batch
         if np.all(holding_time.survival(edges[:1, :, -1:])[0] * spread <= _REST * mean):
             break
+        if before >= _PERIODS * n and np.all(holding_time.smooth_from_s <= step_s * (before - n)):
+            further, left_out = _beyond(inside, n, before, step_s, holding_time)
+            if left_out * n * uneven <= _REST * np.min(mean):
+                return folded + further, np.zeros(shape)
         # First the rest of the period, then whole ones.
         batch = n - before if before < n else n if before == n else min(2 * batch, n * max(1, 65_536 // n))
     return folded, np.maximum(0.0, mean - reached)[..., 0]
+
+
+def _beyond(inside: Floats, n: int, before: int, step_s: float, holding_time: HoldingTime) -> tuple[Floats, float]:
+    """What all steps further back than `before`, whole periods, count for together, folded; and the last term of it.
+
+    The sum over periods of a smooth function is its integral and a series in its differences at the beginning
+    (Gregory's formula: Whittaker and Robinson 1924, "The Calculus of Observations", section 72). The integral over all
+    that lies beyond is one over a single step of what is left of the mean, by Gauss and Legendre's rule.
+    """
+    periods = len(_GREGORY)
+    edges = inside[:, None, None] + step_s * np.arange(before - 1, before + periods * n)
+    counted = np.diff(holding_time.integrated_survival(edges), axis=2)
+    differences = counted.reshape(*counted.shape[:2], periods, n)
+    begins = inside[:, None, None, None] + step_s * np.arange(before - 1, before + n - 1)[:, None]
+    nodes = (begins + step_s * (1 + _NODES) / 2).reshape(inside.size, 1, -1)
+    mean = np.atleast_2d(holding_time.mean_s)
+    left = np.maximum(0.0, mean - holding_time.integrated_survival(nodes)).reshape(*counted.shape[:2], n, -1)
+    total: Floats = left @ _SHARES / (2 * n)
+    for factor in _GREGORY:
+        term = factor * differences[:, :, 0]
+        total = total + term
+        differences = np.diff(differences, axis=2)
+    return total, float(np.max(np.abs(term)))

@@ -112,7 +112,7 @@ def _losses(described: Described, passed: Container[str]) -> Iterator[tuple[str,
                 yield f"session of {session} down", Case(sessions_down=(session,)), {name}
     for title, case in estate.stress.items():
         zones = {f"zone {zone}" for zone in case.lose_zones}
-        exits = {*case.lose_exits, *case.lose_nodes, *(one.split("/")[0] for one in case.sessions_down)}
+        exits = {*case.lose_exits, *case.lose_nodes, *(estate.session(one)[0] for one in case.sessions_down)}
         inside = {name for name, exit_ in estate.exits.items() if {*estate.zones_of(exit_)} & {*case.lose_zones}}
         if zones or exits:
             yield title, case, zones | exits | inside

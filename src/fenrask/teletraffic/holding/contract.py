@@ -34,6 +34,11 @@ class HoldingTime(Protocol):
         """The integral of the survival function from 0 to t, t >= 0; it rises to the mean."""
         ...
 
+    @property
+    def smooth_from_s(self) -> Parameter:
+        """From where on survival has derivatives of every order, s: far away it may be summed up at once."""
+        ...
+
     def simple(self) -> Iterator["Simple"]:
         """The law as a mixture of such as compiled loops draw; of a law of numbers, no columns."""
         ...

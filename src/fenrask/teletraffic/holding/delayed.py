@@ -32,6 +32,10 @@ class Delayed:
         later = self.law.integrated_survival(np.maximum(t - self.delay_s, 0.0))
         return np.minimum(t, self.delay_s) + later
 
+    @property
+    def smooth_from_s(self) -> Parameter:
+        return self.law.smooth_from_s + self.delay_s
+
     def simple(self) -> Iterator[Simple]:
         for part in self.law.simple():
             yield part._replace(delay_s=part.delay_s + float(self.delay_s))

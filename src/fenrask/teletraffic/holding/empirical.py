@@ -62,6 +62,10 @@ class Empirical:
         found: Floats = sums[shorter] + rest
         return found
 
+    @property
+    def smooth_from_s(self) -> float:
+        return float(self._sorted[0][-1])
+
     def simple(self) -> Iterator[Simple]:
         """Those that are as likely as each other together."""
         together: dict[float, list[float]] = {}

@@ -28,5 +28,9 @@ class Exponential:
         grown: Floats = -self.mean_s * np.expm1(-t / self.mean_s)
         return grown
 
+    @property
+    def smooth_from_s(self) -> float:
+        return 0.0
+
     def simple(self) -> Iterator[Simple]:
         yield Simple(1.0, self, Draw.EXPONENTIAL, float(self.mean_s))

@@ -26,5 +26,9 @@ class Fixed:
     def integrated_survival(self, t: Floats) -> Floats:
         return np.minimum(t, self.mean_s)
 
+    @property
+    def smooth_from_s(self) -> Parameter:
+        return self.mean_s
+
     def simple(self) -> Iterator[Simple]:
         yield Simple(1.0, self, Draw.FIXED, float(self.mean_s))

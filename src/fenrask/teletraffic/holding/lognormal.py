@@ -55,6 +55,11 @@ class Lognormal:
         rest = np.where(np.isfinite(t), t, 0.0) * _upper(scaled)
         return self.mean_s * (1 - _upper(scaled - self.sigma)) + rest
 
+    @property
+    def smooth_from_s(self) -> Parameter:
+        # Without a spread it is a fixed hold.
+        return np.where(np.equal(self.sigma, 0), self.mean_s, 0.0)
+
     def simple(self) -> Iterator[Simple]:
         sigma = float(self.sigma)
         yield Simple(1.0, self, Draw.LOGNORMAL, math.log(self.mean_s) - sigma**2 / 2, sigma)

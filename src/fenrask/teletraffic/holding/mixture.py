@@ -38,6 +38,13 @@ class Mixture:
         total: Floats = np.sum([share * law.integrated_survival(t) for share, law in self.parts], axis=0)
         return total
 
+    @property
+    def smooth_from_s(self) -> Parameter:
+        latest: Parameter = 0.0
+        for _, law in self.parts:
+            latest = np.maximum(latest, law.smooth_from_s)
+        return latest
+
     def simple(self) -> Iterator[Simple]:
         for share, law in self.parts:
             for part in law.simple():

@@ -32,7 +32,7 @@ class Changed(InFolder):
     def changed(self, which: str, number: int) -> tuple[Any, Any]:
         """An estate and a catalogue, of which that one is changed."""
         dice = random.Random(number)
-        estate, catalogue = (ESTATE, CATALOGUE) if number % 10 else random_estate(dice)
+        estate, catalogue = (ESTATE, CATALOGUE) if number % 25 else random_estate(dice)
         if which == "estate":
             return Changes(self.schemas["estate"], dice).of(estate), catalogue
         return estate, Changes(self.schemas["catalogue"], dice).of(catalogue)

@@ -19,9 +19,11 @@ TRIALS = int(os.environ.get("FUZZ", "12")) * 210
 class Changed(InFolder):
     def is_read(self, estate: Any, catalogue: Any) -> bool:
         """Whether the two are read and evaluated; what ends otherwise than in words is let through."""
-        self.write("catalogue.yaml", catalogue)
+        for name, content in (("catalogue.yaml", catalogue), ("estate.yaml", estate)):
+            # As JSON, which YAML is a superset of but for these two: it is written and read in half the time.
+            self.write(name, json.dumps(content).replace("NaN", ".nan").replace("Infinity", ".inf"))
         try:
-            evaluate(read_estate(self.write("estate.yaml", estate)))
+            evaluate(read_estate(self.folder / "estate.yaml"))
         except OwnFault:
             raise
         except FenraskError as refused:

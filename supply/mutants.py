@@ -1,6 +1,6 @@
 """Mutants of the core's formulas: does a test notice when one operator, comparison or number is another?
 
-    python -m supply.mutants [NUMBER] [SEED]
+    python -m supply.mutants [NUMBER] [SEED] [PACKAGE...]
 
 takes so many places at random (all of them: 0) in the packages below, changes each in a copy, and runs that package's
 tests, then the wider ones; what no test notices is printed with its line, and is to be killed by a test or explained
@@ -33,6 +33,11 @@ _TESTS = {
     "charges": tuple(f"tests.charges.{one.stem}" for one in sorted((ROOT / "tests/charges").glob("test_*.py"))),
     "prefixes": tuple(f"tests.prefixes.{one.stem}" for one in sorted((ROOT / "tests/prefixes").glob("test_*.py"))),
     "routing": tuple(f"tests.routing.{one.stem}" for one in sorted((ROOT / "tests/routing").glob("test_*.py"))),
+    "evaluation": (
+        *(f"tests.evaluation.{one.stem}" for one in sorted((ROOT / "tests/evaluation").glob("test_*.py"))),
+        "tests.what_if.test_stress",
+    ),
+    "optimise": tuple(f"tests.optimise.{one.stem}" for one in sorted((ROOT / "tests/optimise").glob("test_*.py"))),
 }
 """Packages, and the tests that are theirs; the simulation's compiled kernel is left aside."""
 _WIDER = (
@@ -105,7 +110,7 @@ def _survives(mutant: Mutant, tests: tuple[str, ...], copies: list[Path]) -> boo
 
 def main() -> None:
     """Print each survivor, then how many of how many were killed, by package."""
-    number, seed = ([int(one) for one in sys.argv[1:]] + [100, 1])[:2] if len(sys.argv) < 3 else map(int, sys.argv[1:3])
+    number, seed = (int(given) for given in [*sys.argv[1:3], *("100", "1")[len(sys.argv[1:3]) :]])
     dice = random.Random(seed)
     tried: dict[str, int] = {}
     lived: dict[str, int] = {}
@@ -122,7 +127,7 @@ def main() -> None:
                 place = f"{mutant.file.relative_to(ROOT)}:{mutant.line}"
                 print(f"lives: {place}: {mutant.was}  ->  {mutant.now}", flush=True)
 
-        for package in _TESTS:
+        for package in sys.argv[3:] or _TESTS:
             files = sorted((ROOT / "src" / "fenrask" / package).rglob("*.py"))
             every = [one for file in files if "simulation" not in file.parts for one in mutants_of(file)]
             some = every if not number else dice.sample(every, min(len(every), number))

@@ -555,11 +555,15 @@ class Pairs(At):
         self.assertIn("machines: 2", self.program("check").stderr)
 
     def test_the_pair_is_down_when_both_are_and_while_one_takes_over(self) -> None:
-        for repair_s, expected in ((None, 1 - 0.004**2), (3600, (1 - 0.004**2) * (1 - 8 * 0.004 / (0.996 * 3600)))):
+        """Both at once; and of the time that one works, eight seconds a failure: up time is a / (1 - a) repairs."""
+        for works, repair_s in ((0.996, None), (0.996, 3600), (0.7, 60)):
             self.put(self.PAIR)
-            self.write("catalogue.yaml", merged(CATALOGUE, {"offers": {"box": {"repair_s": repair_s}}}))
+            box = {"availability": works, "repair_s": repair_s}
+            self.write("catalogue.yaml", merged(CATALOGUE, {"offers": {"box": box}}))
             [flow] = {one["down_min_per_month"] for one in self.json("path")["paths"]}
-            with self.subTest(repair_s):
+            down = 1 - works
+            expected = (1 - down**2) * (1 - 8 / (repair_s * works / down)) if repair_s else 1 - down**2
+            with self.subTest(works=works, repair_s=repair_s):
                 self.assertAlmostEqual(flow, (1 - expected) * 730 * 60, places=4)
 
 

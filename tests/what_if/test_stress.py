@@ -144,6 +144,10 @@ class Faults(InFolder):
             (2, 6),
             ({"mean": 2, "shape": "lognormal", "p95": 5}, {"mean": 6, "p95": 15}),
             ({"shape": "measured", "values": [1, 3]}, {"values": [3, 9]}),
+            (
+                {"shape": "mixture", "parts": {"most": {"share": 0.9, "mean": 2}, "some": {"share": 0.1, "mean": 40}}},
+                {"parts": {"most": {"mean": 6}, "some": {"mean": 120}}},
+            ),
         ):
             described = self.estate({"flows": {"talk": {"duration_s": duration}}})
             patch = case_patch(described, Case(slow={"partner": 3}))

@@ -5,7 +5,7 @@ from typing import Any
 from fenrask.errors import UnusableInput
 from fenrask.evaluation import broken_needs
 from fenrask.routing import flow_paths, trace_from
-from tests.support import InFolder
+from tests.support import InFolder, merged
 
 GONE: Any = None
 HOST = "host's private address"
@@ -369,6 +369,14 @@ class Needs(InFolder):
                 described = self.estate(patch).patched({"destinations": {"partner": {"needs": {need: value}}}}, "need")
                 found = [one.need for one in broken_needs(flow_paths(described), "talk")]
                 self.assertEqual(found, [need] if broken else [])
+
+    def test_a_gateway_that_keeps_each_host_to_an_address_shows_one_source(self) -> None:
+        needs = {"destinations": {"partner": {"needs": {"one_source_per_host": True}}}}
+        two = merged(needs, {"exits": {"gate": {"addresses": 2}}})
+        for choice, broken in (("by-host", []), ("any-free", ["one_source_per_host"])):
+            described = self.estate(two, {"offers": {"gate": {"ports": {"address_choice": choice}}}})
+            with self.subTest(choice):
+                self.assertEqual([one.need for one in broken_needs(flow_paths(described), "talk")], broken)
 
     def test_a_way_that_is_lost_breaks_arrival(self) -> None:
         found = broken_needs(flow_paths(self.estate({"exits": {"gate": GONE}})), "talk")

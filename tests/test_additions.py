@@ -115,8 +115,7 @@ class ToyLaw:
         within = np.minimum(t, 2 * self.mean_s)
         return within - within**2 / (4 * self.mean_s)
 
-    @property
-    def smooth_from_s(self) -> Any:
+    def smooth_from(self, period_s: float) -> Any:
         return 2 * self.mean_s
 
     def simple(self) -> Iterator[Simple]:

@@ -1,5 +1,5 @@
-"""Documents changed where their schema says what stands there: keys added, values at and beyond their bounds, names of
-others, entries copied, moved and left out.
+"""Documents changed by their schema: keys added, values at and beyond their bounds, names of others, entries copied,
+moved and removed.
 
 Damaged bytes seldom get past the reading of a file; a change of this kind is often read, and meets what comes after.
 """
@@ -26,7 +26,7 @@ _DEPTH = 4
 
 @dataclass(frozen=True)
 class _Place:
-    """Where something stands in a document: what holds it, under which key, and what its schema allows there."""
+    """A place in a document: what holds it, under which key, and what its schema allows there."""
 
     holder: Any
     key: Any
@@ -39,7 +39,7 @@ class Changes:
     def __init__(self, schema: dict[str, Any], dice: random.Random) -> None:
         self.schema, self.dice = schema, dice
         self.by_key: dict[str, list[str]] = {}
-        """Texts of the document at hand, by the key under which they stand."""
+        """Texts of the document at hand, by their key."""
         self.texts: list[str] = []
         """Its keys, names of entries among them."""
 
@@ -79,7 +79,7 @@ class Changes:
 
     @staticmethod
     def _texts(places: list[_Place]) -> dict[str, list[str]]:
-        """Texts that stand under a key somewhere in the document, in lists, too."""
+        """Texts by their key anywhere in the document, in lists, too."""
         found: dict[str, list[str]] = {}
         for place in places:
             value = place.holder[place.key]
@@ -88,7 +88,7 @@ class Changes:
         return found
 
     def _text(self, key: Any) -> str:
-        """A text: most often one that stands under this key elsewhere, or a name of the document."""
+        """A text: most often one that this key has elsewhere, or a name of the document."""
         usual = self.by_key.get(str(key))
         if usual and self.dice.random() < 0.6:
             return self.dice.choice(usual)

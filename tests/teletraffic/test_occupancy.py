@@ -122,6 +122,8 @@ class Held(unittest.TestCase):
             Lognormal(1e6, 1.0),
             Delayed(Lognormal(4e5, 1.1), 9e5),
             Mixture(((0.5, Fixed(3e6)), (0.5, Lognormal(1e6, 0.7)))),
+            # All end within hours of one another, weeks after they began: far away, and yet not smooth.
+            *(Lognormal(40.3 * 86400, sigma) for sigma in (0.0, 0.001, 0.004, 0.01, 0.03, 0.05, 0.08, 0.1, 0.2)),
         ):
             with self.subTest(law):
                 edges = times[:, None] % step + step * np.arange(-1, 40_000)

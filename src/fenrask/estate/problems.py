@@ -452,7 +452,7 @@ def _mapping(data: Any, section: str) -> Mapping[str, Any]:
 
 
 def _kind(entry: Mapping[str, Any]) -> str:
-    """The kind that an exit or an offer names; none where something else than a name stands there."""
+    """The kind that an exit or an offer names; none where that is no text."""
     kind = entry.get("kind")
     return kind if isinstance(kind, str) else ""
 

@@ -246,7 +246,7 @@ def _weights(inside: Floats, n: int, uneven: float, step_s: float, holding_time:
         reached, before = grown[..., -1:], before + batch
         if np.all(holding_time.survival(edges[:1, :, -1:])[0] * spread <= _REST * mean):
             break
-        if before >= _PERIODS * n and np.all(holding_time.smooth_from_s <= step_s * (before - n)):
+        if before >= _PERIODS * n and np.all(holding_time.smooth_from(step_s * n) <= step_s * (before - n)):
             further, left_out = _beyond(inside, n, before, step_s, holding_time)
             if left_out * n * uneven <= _REST * np.min(mean):
                 return folded + further, np.zeros(shape)

@@ -34,9 +34,8 @@ class HoldingTime(Protocol):
         """The integral of the survival function from 0 to t, t >= 0; it rises to the mean."""
         ...
 
-    @property
-    def smooth_from_s(self) -> Parameter:
-        """From where on survival has derivatives of every order, s: far away it may be summed up at once."""
+    def smooth_from(self, period_s: float) -> Parameter:
+        """From where on survival is smooth, s, without a bend or a fall that is shorter than so many seconds."""
         ...
 
     def simple(self) -> Iterator["Simple"]:

@@ -32,9 +32,8 @@ class Delayed:
         later = self.law.integrated_survival(np.maximum(t - self.delay_s, 0.0))
         return np.minimum(t, self.delay_s) + later
 
-    @property
-    def smooth_from_s(self) -> Parameter:
-        return self.law.smooth_from_s + self.delay_s
+    def smooth_from(self, period_s: float) -> Parameter:
+        return self.law.smooth_from(period_s) + self.delay_s
 
     def simple(self) -> Iterator[Simple]:
         for part in self.law.simple():

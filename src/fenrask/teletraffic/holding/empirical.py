@@ -62,8 +62,7 @@ class Empirical:
         found: Floats = sums[shorter] + rest
         return found
 
-    @property
-    def smooth_from_s(self) -> float:
+    def smooth_from(self, period_s: float) -> float:
         return float(self._sorted[0][-1])
 
     def simple(self) -> Iterator[Simple]:

@@ -28,8 +28,7 @@ class Exponential:
         grown: Floats = -self.mean_s * np.expm1(-t / self.mean_s)
         return grown
 
-    @property
-    def smooth_from_s(self) -> float:
+    def smooth_from(self, period_s: float) -> float:
         return 0.0
 
     def simple(self) -> Iterator[Simple]:

@@ -26,8 +26,7 @@ class Fixed:
     def integrated_survival(self, t: Floats) -> Floats:
         return np.minimum(t, self.mean_s)
 
-    @property
-    def smooth_from_s(self) -> Parameter:
+    def smooth_from(self, period_s: float) -> Parameter:
         return self.mean_s
 
     def simple(self) -> Iterator[Simple]:

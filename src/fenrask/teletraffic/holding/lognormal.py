@@ -14,6 +14,8 @@ __all__ = ["Lognormal"]
 
 _P95 = 1.6448536269514722
 """The standard normal's 95th percentile."""
+_WIDE = 1.5
+"""Periods: exp(-2 pi^2 1.5^2) is 5e-20 (Poisson's summation)."""
 _ROOT_2 = math.sqrt(2)
 _erfc = np.frompyfunc(math.erfc, 1, 1)
 
@@ -55,10 +57,11 @@ class Lognormal:
         rest = np.where(np.isfinite(t), t, 0.0) * _upper(scaled)
         return self.mean_s * (1 - _upper(scaled - self.sigma)) + rest
 
-    @property
-    def smooth_from_s(self) -> Parameter:
-        # Without a spread it is a fixed hold.
-        return np.where(np.equal(self.sigma, 0), self.mean_s, 0.0)
+    def smooth_from(self, period_s: float) -> Parameter:
+        """Near t it falls within some sigma t: a sum by periods of a bell so wide is its integral."""
+        with np.errstate(divide="ignore"):
+            # Without a spread it is a fixed hold: never.
+            return np.divide(_WIDE * period_s, self.sigma)
 
     def simple(self) -> Iterator[Simple]:
         sigma = float(self.sigma)

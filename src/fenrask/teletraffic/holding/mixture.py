@@ -38,11 +38,10 @@ class Mixture:
         total: Floats = np.sum([share * law.integrated_survival(t) for share, law in self.parts], axis=0)
         return total
 
-    @property
-    def smooth_from_s(self) -> Parameter:
+    def smooth_from(self, period_s: float) -> Parameter:
         latest: Parameter = 0.0
         for _, law in self.parts:
-            latest = np.maximum(latest, law.smooth_from_s)
+            latest = np.maximum(latest, law.smooth_from(period_s))
         return latest
 
     def simple(self) -> Iterator[Simple]:

@@ -97,6 +97,13 @@ class Names(unittest.TestCase):
             with self.subTest(file.name):
                 self.assertEqual(named, [])
 
+    def test_nothing_is_kept_by_where_it_lies_in_memory(self) -> None:
+        """What is gone may lie where something else does afterwards: keys are values, or the things themselves."""
+        for file, nodes in self.nodes.items():
+            calls = (node for node in nodes if isinstance(node, ast.Call) and isinstance(node.func, ast.Name))
+            with self.subTest(file.name):
+                self.assertEqual([call.lineno for call in calls if getattr(call.func, "id", "") == "id"], [])
+
     def functions(self) -> Iterator[tuple[Path, ast.FunctionDef]]:
         """All but commands, whose options they take, and compiled loops, which take no values of Python's."""
         for file, nodes in self.nodes.items():

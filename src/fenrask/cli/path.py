@@ -119,7 +119,7 @@ def _explained(evaluation: Evaluation, page: Page, traces: Sequence[tuple[Trace,
     if traces:
         steps = [step for trace, _ in traces for step in decided(routes, trace.subnet, trace)]
     else:
-        examples = {id(path.example): path for path in evaluation.paths.paths}
+        examples = {path.example: path for path in evaluation.paths.paths}
         steps = [step for path in examples.values() for step in decided(routes, path.flow, path.example)]
     title, empty = "What the provider's network does by itself, where it decided", "nothing of it decided a path"
     return with_steps(page, dict.fromkeys(steps), title, empty)

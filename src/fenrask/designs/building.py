@@ -144,9 +144,9 @@ class _Reached:
         return [[*some, *one] for n, some in enumerate(saying) if some not in saying[:n] for one in may]
 
     @property
-    def key(self) -> frozenset[int]:
+    def key(self) -> frozenset[Part]:
         """What is still to be done."""
-        return frozenset(id(part) for part in (*self.waiting, *self.said))
+        return frozenset((*self.waiting, *self.said))
 
     def then(self, together: Sequence[Part], after: Evaluation, failing: frozenset[Harm]) -> "_Reached":
         """After one more step."""
@@ -184,7 +184,7 @@ class _Change:
 
         What is reached by the same parts in another order is looked at once. Second, whether each order was looked at.
         """
-        way, furthest, seen = list[_Reached](), list[_Reached](), set[frozenset[int]]()
+        way, furthest, seen = list[_Reached](), list[_Reached](), set[frozenset[Part]]()
         ahead, left, is_back = [self._next(reached)], self._tries, False
         while ahead and left > 0:
             then = next(ahead[-1], reached)

@@ -20,7 +20,7 @@ DESCRIBE, FORGET = "describe", "forget"
 """What is not built and only said: taken over with the first step, and with the last."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Part:
     """One thing to do: `add`, `move`, `remove`, or what is only said; the entries that it is about, and the patch."""
 

@@ -1,6 +1,8 @@
 """How long connections last: a mean, or a distribution."""
 
+from collections.abc import Hashable
 from dataclasses import dataclass
+from functools import cached_property
 from operator import mul
 from typing import Annotated, Any, Self
 
@@ -81,6 +83,11 @@ class DurationLaw(DurationPart):
     shares: tuple[Share, ...] = Field(
         (), description="for measured: instead the share of the connections that last each of `values`, which sum to 1"
     )
+
+    @cached_property
+    def key(self) -> Hashable:
+        """What two laws that say the same have in common."""
+        return (self.shape, self.mean, self.p95, self.cv, self.values, self.shares, tuple(self.parts.values()))
 
     @property
     def mean_s(self) -> float:

@@ -192,8 +192,8 @@ class Flow(Strict):
     @property
     def ending_key(self) -> tuple[object, ...]:
         """What two flows' holds must have in common to differ by a mean alone, at one exit and with one protocol."""
-        stated = isinstance(self.duration_s, DurationLaw) and not self.is_pooled
-        return (id(self.duration_s) if stated else None, self.duration_mean_s == 0, self.is_pooled, *self.ending_shares)
+        law = self.duration_s if isinstance(self.duration_s, DurationLaw) and not self.is_pooled else None
+        return (law and law.key, self.duration_mean_s == 0, self.is_pooled, *self.ending_shares)
 
     @property
     def is_pooled(self) -> bool:

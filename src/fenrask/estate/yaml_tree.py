@@ -72,7 +72,7 @@ class Tree:
 
     file: str
     root: Any
-    _known: dict[int, dict[str, tuple[Any, Any]]] = field(default_factory=dict, repr=False, compare=False)
+    _known: dict[Any, dict[str, tuple[Any, Any]]] = field(default_factory=dict, repr=False, compare=False)
 
     def find(self, path: tuple[str | int, ...]) -> tuple[Any, int]:
         """The node of the deepest part of `path` that exists (its key node in a mapping), and the depth."""
@@ -91,9 +91,9 @@ class Tree:
 
     def _entries(self, node: Any) -> dict[str, tuple[Any, Any]]:
         """A mapping's nodes by key, made when a place inside it is first asked for."""
-        found = self._known.get(id(node))
+        found = self._known.get(node)
         if found is None:
-            found = self._known[id(node)] = {
+            found = self._known[node] = {
                 key.value: (key, value) for key, value in node.value if isinstance(key.value, str)
             }
         return found
@@ -172,7 +172,7 @@ class _Values:
     def __init__(self, repeated: Any, wrong_key: Any, tagged: Any) -> None:
         self.repeated, self.wrong_key, self.tagged = repeated, wrong_key, tagged
         self.count = 0
-        self.open: set[int] = set()
+        self.open: set[Any] = set()
 
     def build(self, node: Any, path: tuple[str | int, ...]) -> Any:
         self.count += 1
@@ -180,11 +180,11 @@ class _Values:
             if node.tag not in ("plain", "") and node.tag not in _TEXT_TAGS:
                 self.tagged(node, path)
             return scalar(node.value) if node.tag == "plain" else node.value
-        if self.count > MOST_VALUES or id(node) in self.open:
+        if self.count > MOST_VALUES or node in self.open:
             raise ValueError("aliases that unfold to too many values, or to themselves")
-        self.open.add(id(node))
+        self.open.add(node)
         value = self._mapping(node, path) if isinstance(node, yaml.MappingNode) else self._sequence(node, path)
-        self.open.discard(id(node))
+        self.open.discard(node)
         return value
 
     def _mapping(self, node: Any, path: tuple[str | int, ...]) -> dict[str, Any]:

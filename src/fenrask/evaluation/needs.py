@@ -357,10 +357,10 @@ class ByKind:
 
     def __init__(self, paths: Paths) -> None:
         self._paths = paths
-        self._known: dict[tuple[tuple[int, ...], int], frozenset[str]] = {}
+        self._known: dict[tuple[tuple[int, ...], Needs], frozenset[str]] = {}
         self._facts: dict[int, int] = {}
         self._alike: dict[object, int] = {}
-        self._by_kinds: dict[int, bool] = {}
+        self._by_kinds: dict[Needs, bool] = {}
 
     def _of(self, kind: int) -> int:
         """A number for what happens to packets of a kind: the exits that they pass, by which rules, where they end.
@@ -400,13 +400,13 @@ class ByKind:
         needs = estate.needs_of(stated)
         if _TAKEN in kinds or estate.remotes[stated.remote].allowed:
             return self._asked(flow, subnets)
-        by_kinds = self._by_kinds.get(id(needs))
+        by_kinds = self._by_kinds.get(needs)
         if by_kinds is None:
             by_kinds = all(NEEDS[name].by_path or NEEDS[name].by_size for name in asked_in(needs))
-            self._by_kinds[id(needs)] = by_kinds
+            self._by_kinds[needs] = by_kinds
         if not by_kinds:
             return self._asked(flow, subnets)
-        key = (kinds, id(needs))
+        key = (kinds, needs)
         if key not in self._known:
             self._known[key] = self._asked(flow, subnets)
         return self._known[key]

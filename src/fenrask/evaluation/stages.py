@@ -17,7 +17,7 @@ from fenrask.routing import Paths, flow_paths
 __all__ = ["Evaluation", "evaluate"]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Evaluation:
     """An estate with all that follows from it, each thing in one place: what any command says is read off here."""
 

@@ -98,7 +98,7 @@ class Classes:
         self._senders: dict[tuple[str | None, str, int], list[Senders]] = {}
         self._targets: dict[tuple[str, IpStack], list[Targets]] = {}
         self._kinds: dict[str | None, Hashable] = {}
-        self._defaults: dict[int, bool] = {}
+        self._defaults: dict[SubnetTable, bool] = {}
         self._judged: dict[str, Hashable] = {}
         self._numbers: dict[Hashable, int] = {}
         self._alike_senders: dict[tuple[str | None, str, bool], int] = {}
@@ -214,10 +214,10 @@ class Classes:
         return all(map(self._has_defaults_alone, (self.routes.of(subnet), *self._beyond)))
 
     def _has_defaults_alone(self, table: SubnetTable) -> bool:
-        if id(table) not in self._defaults:
+        if table not in self._defaults:
             named = (one.prefix for one in table.routes if one.prefix.version == 4 and is_public(one.prefix))
-            self._defaults[id(table)] = all(prefix.prefixlen == 0 for prefix in named)
-        return self._defaults[id(table)]
+            self._defaults[table] = all(prefix.prefixlen == 0 for prefix in named)
+        return self._defaults[table]
 
     @cached_property
     def _beyond(self) -> list[SubnetTable]:

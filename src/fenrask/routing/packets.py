@@ -194,7 +194,7 @@ class Inward:
     """The address that is sent to as far as that exit, inside the network."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Trace:
     """A whole path there, and back: its hops, its verdict, and what the remote end sees.
 

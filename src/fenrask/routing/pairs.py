@@ -15,6 +15,7 @@ from fenrask.routing.arriving import Arriving
 from fenrask.routing.classes import IpStack
 from fenrask.routing.portions import Box, Sending, boxes_of, product
 from fenrask.routing.reuse import Met, changes, met_by
+from fenrask.routing.tables import SubnetTable
 from fenrask.routing.tracing import Tracer
 
 __all__ = ["Kind", "Pairs", "repeated"]
@@ -280,11 +281,11 @@ def _first_steps(tracer: Tracer, subnet: Numbers, to: Numbers) -> tuple[Numbers,
     """By row: a number for the class of its targets, and one for what its subnet's table does with them first."""
     classes, places, tos = tracer.classes, tuple(tracer.estate.subnets), tuple(tracer.estate.destinations)
     # Subnets with one table, and the same IP versions, do the same with each destination.
-    tables: dict[tuple[int, IpStack], int] = {}
+    tables: dict[tuple[SubnetTable, IpStack], int] = {}
     of_table = np.zeros(len(places), dtype=np.intp)
     example: list[str] = []
     for number in np.unique(subnet).tolist():
-        key = (id(tracer.routes.of(places[number])), classes.stacks[places[number]])
+        key = (tracer.routes.of(places[number]), classes.stacks[places[number]])
         of_table[number] = tables.setdefault(key, len(tables))
         if len(tables) > len(example):
             example.append(places[number])

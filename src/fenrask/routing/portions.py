@@ -171,9 +171,9 @@ def _boxes(tracer: Tracer, sending: Sending) -> list[Box]:
 
 def _both(some: Sequence[Box], others: Sequence[Box]) -> list[Box]:
     """Boxes of those who ask for IPv6 first and of those who ask for IPv4 first; the same ones put together."""
-    found = {(box.senders, box.targets, box.names, id(box.trace)): box for box in some if box.within}
+    found = {(box.senders, box.targets, box.names, box.trace): box for box in some if box.within}
     for box in others:
-        key = (box.senders, box.targets, box.names, id(box.trace))
+        key = (box.senders, box.targets, box.names, box.trace)
         known = found.get(key)
         if box.within:
             found[key] = (
@@ -247,11 +247,11 @@ _SIDES = ("senders", "targets", "names")
 
 def merged(tracer: Tracer, some: list[Box], turns: Sequence[Hashable]) -> list[Box]:
     """Boxes of one outcome put together along one side after another, where the other sides are the same."""
-    outcomes = {id(box.trace): _outcome(tracer, box.trace) for box in some}
+    outcomes = {box.trace: _outcome(tracer, box.trace) for box in some}
     # The same packets by equal routes, or from several addresses of a pool, with one outcome: their parts add up.
     found: dict[Hashable, Box] = {}
     for box in some:
-        key = (box.senders, box.targets, box.names, outcomes[id(box.trace)])
+        key = (box.senders, box.targets, box.names, outcomes[box.trace])
         known = found.get(key)
         found[key] = box if known is None else replace(known, part=known.part + box.part)
     for side in _SIDES:
@@ -259,7 +259,7 @@ def merged(tracer: Tracer, some: list[Box], turns: Sequence[Hashable]) -> list[B
         others = [one for one in _SIDES if one != side]
         for box in some:
             turn = turns[box.targets[0]]
-            key = (*(getattr(box, one) for one in others), box.part, turn, outcomes[id(box.trace)])
+            key = (*(getattr(box, one) for one in others), box.part, turn, outcomes[box.trace])
             known = found.get(key)
             joined = getattr(box, side) if known is None else (*getattr(known, side), *getattr(box, side))
             sides: dict[str, Any] = {side: joined}

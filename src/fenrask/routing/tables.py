@@ -29,7 +29,7 @@ class TableRoute:
     """What decides between equal prefixes of one origin, the least first: see `ExitModel.preference`."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class SubnetTable:
     """All routes that hold in a place, and the winners for each prefix."""
 

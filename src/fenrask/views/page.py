@@ -101,7 +101,7 @@ class LaterRows(Sequence[Sequence[Any]]):
         return self._make()[place]
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Table:
     """Rows of raw values under columns. `as_blocks` prints rows as paragraphs, not as a grid."""
 

@@ -38,7 +38,7 @@ class Division:
         return max(0, self.ports - round(always_open / self.tied_cells / self.even_cells))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Stream:
     """Connections that compete for the same ports: toward one destination address, or of one host."""
 

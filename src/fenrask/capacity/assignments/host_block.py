@@ -48,9 +48,9 @@ class HostBlocks:
         given = _given(groups, addresses, ports) if self._growing else _evenly_given(groups, addresses, ports)
         served = [replace(stream, copies=number) for stream, _, number in given]
         # A block that is not kept from growing grows as it fills: its host fails only at the largest.
-        largest, wanted = _largest(ports), {id(stream): group.block for group in groups for stream in group.streams}
+        largest, wanted = _largest(ports), {stream: group.block for group in groups for stream in group.streams}
         sizes = {
-            id(stream): largest if block == wanted[id(of)] else block
+            stream: largest if block == wanted[of] else block
             for stream, (of, block, _) in zip(served, given, strict=True)
         }
         reserved = sum(group.hosts * group.block for group in groups)
@@ -61,13 +61,13 @@ class HostBlocks:
             detail = f"{reserved:,} ports in blocks wanted of {addresses * ports.per_address:,}"
             return "ports of one host", none, detail
 
-        found = busiest_use(served, lambda stream: Division(sizes[id(stream)]), ports.tries, target, words)
+        found = busiest_use(served, lambda stream: Division(sizes[stream]), ports.tries, target, words)
         if found is None:
             return None
-        by_stream: dict[int, list[tuple[Stream, int]]] = {}
+        by_stream: dict[Stream, list[tuple[Stream, int]]] = {}
         for stream, (of, _, _) in zip(served, given, strict=True):
             if stream.label == found.binding:
-                by_stream.setdefault(id(of), []).append((stream, sizes[id(stream)]))
+                by_stream.setdefault(of, []).append((stream, sizes[stream]))
         # Growing blocks count as they are at their largest, all at once.
         return _of_all_hosts(found, list(by_stream.values()), ports, self._growing)
 

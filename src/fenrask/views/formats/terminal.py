@@ -52,8 +52,8 @@ def _rendered(page: Page, rendering: Rendering, most: int) -> str:
     if not rendering.all_rows:
         _fit(parts, _SCREEN - answer.count("\n") - left_out.count("\n") - _BEHIND)
     told = [one.text for one in parts if not one.is_behind]
-    shown = {id(one.table) for one in parts if not one.is_behind}
-    behind = [one.title for one in page.tables if id(one) not in shown]
+    shown = {one.table for one in parts if not one.is_behind}
+    behind = [one.title for one in page.tables if one not in shown]
     if behind:
         told.append(f"More with --all: {'; '.join(behind)}\n")
         told[-1] = _printed(rendering, lambda console: console.print(told[-1].strip()))

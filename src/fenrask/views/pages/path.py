@@ -84,7 +84,7 @@ def flows_page(paths: Paths, broken: Sequence[BrokenNeed], down_minutes: Mapping
 
     def row(key: int) -> tuple[object, ...]:
         flow, found = paths.flows[key // width], outcomes[key % width]
-        same = [path for path in paths.by_flow[flow] if outcome[id(path.example)] == key % width]
+        same = [path for path in paths.by_flow[flow] if outcome[path.example] == key % width]
         from_, to = estate.flows[flow].ends
         return (
             flow,
@@ -136,17 +136,17 @@ class _Outcome(NamedTuple):
     verdict: str
 
 
-def _by_outcome(paths: Paths) -> tuple[list[_Outcome], dict[int, int], Numbers]:
-    """The outcomes that there are, the number of each example's (by identity), and that of each path, (n_paths,)."""
+def _by_outcome(paths: Paths) -> tuple[list[_Outcome], dict[Trace, int], Numbers]:
+    """The outcomes that there are, the number of each example's, and that of each path, (n_paths,)."""
     places: dict[_Outcome, int] = {}
-    known: dict[int, int] = {}
+    known: dict[Trace, int] = {}
     for kind in paths.pairs.kinds:
         trace = kind.box.trace
-        if id(trace) not in known:
+        if trace not in known:
             seen_as = _seen_as(trace) if trace.verdict.arrives else "nothing"
             shown = _Outcome(trace.exits, seen_as, trace.verdict.value)
-            known[id(trace)] = places.setdefault(shown, len(places))
-    each = paths.pairs.of_rows([known[id(kind.box.trace)] for kind in paths.pairs.kinds], np.intp)
+            known[trace] = places.setdefault(shown, len(places))
+    each = paths.pairs.of_rows([known[kind.box.trace] for kind in paths.pairs.kinds], np.intp)
     return list(places), known, each[paths.own]
 
 

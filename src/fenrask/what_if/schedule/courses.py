@@ -61,7 +61,7 @@ class Futures:
         self._patches: list[Patch] = [{}]
         self._known: dict[tuple[int, int], Evaluation] = {}
         self._sure: dict[tuple[int, int], Sure] = {}
-        self._arrived: dict[tuple[int, Hashable], Evaluation] = {}
+        self._arrived: dict[tuple[Evaluation, Hashable], Evaluation] = {}
 
     def add(self, patch: Patch) -> int:
         """The number of the mix that a patch makes of today's estate; UnusableInput where it does not hold together."""
@@ -99,7 +99,7 @@ class Futures:
 
     def with_orders(self, month: Evaluation, patch: Patch, owned: Hashable, name: str) -> Evaluation:
         """A month, one of these, with what has arrived by then; owned: what tells that patch from others."""
-        key = (id(month), owned)
+        key = (month, owned)
         if key not in self._arrived:
             self._arrived[key] = evaluate(month.described.patched(patch, name), month)
         return self._arrived[key]

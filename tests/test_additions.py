@@ -270,7 +270,7 @@ TOY_LIMIT = Limit(
     lambda *given: LIMITS["connections"].used(*given),
 )
 TOY_METER = Meter(
-    lambda described, trace, _: ((name, name) for name in trace.exits if _is_gateway(described, name)),
+    lambda passage: ((name, name) for name in passage.trace.exits if _is_gateway(passage.described, name)),
     lambda _, place, name: Charge("toy toll", Decimal(100), name, "a toy is paid", exit=name),
 )
 TOY_STANDING = Standing(Fraction(1), "toy", Decimal(900), "a toy is kept")

@@ -9,7 +9,7 @@ import yaml
 from fenrask.checks import RULES, check, without_remedies
 from fenrask.demo import VELLMOUTH
 from fenrask.estate import Described, read_estate
-from fenrask.evaluation import evaluate
+from fenrask.evaluation import comes_next, evaluate, harm
 from fenrask.findings import Severity
 from fenrask.views.patch_words import patch_words
 from tests.routing.test_topologies import MORE
@@ -55,6 +55,19 @@ PUBLISHED: dict[str, Any] = {"web": {"port": 443, "to": "work", "to_port": 8443}
 VISITS: dict[str, Any] = {
     "exits": {"wall": {**FIREWALL, "subnet": "edge"}},
     "flows": {"visits": {"from": "internet", "to": "work", "port": 8443, "per_host_per_s": 1}},
+}
+# A gateway in each of two zones, with too few addresses for its own hosts.
+SURVIVING: dict[str, Any] = {
+    "subnets": {
+        "app-b": {"network": "net", "zone": "b", "prefix": "10.0.2.0/24", "routes": "private-b"},
+        "edge-b": {"network": "net", "zone": "b", "prefix": "10.0.9.16/28", "routes": "public"},
+    },
+    "route_tables": {"private-b": {"0.0.0.0/0": "gate-b"}},
+    "exits": {
+        "gate": {"addresses": 1},
+        "gate-b": {"kind": "translation-gateway", "offer": "gate", "subnet": "edge-b", "addresses": 1},
+    },
+    "workloads": {"work": {"subnets": ["app", "app-b"], "hosts": 60, "needs": {"survives": "zone-loss"}}},
 }
 SAVE: dict[str, Any] = {"flows": {"save": {"from": "work", "to": "store", "per_host_per_s": 1}}}
 
@@ -548,6 +561,31 @@ class Remedies(InFolder):
         self.assertTrue(found.remedy.endswith(told), found.remedy)
         after = {one.rule for one in check(evaluate(described.patched(dict(found.fix or {}), "remedy")))}
         self.assertIn("port-exhaustion", after)
+
+    def test_more_addresses_are_as_many_as_a_fault_asks_for(self) -> None:
+        """Bought once: those of now alone would be followed by more, and an entry each fills the partner's list."""
+        few = {"destinations": {"partner": {"needs": {"fixed_source": True, "max_source_addresses": 5}}}}
+        for more, stated in (({}, {"addresses": 4}), (few, {"addresses": "auto", "at_least": 4})):
+            described = self.estate(merged(SURVIVING, more))
+            found = {one.place.path: one for one in check(evaluate(described)) if one.rule == "port-exhaustion"}
+            words = "Give it 3 more addresses: 4 in all (2 now, 4 with zone b lost)."
+            self.assertEqual(
+                (found["exits.gate"].remedy, found["exits.gate"].fix), (words, {"exits": {"gate": stated}})
+            )
+            both = merged(found["exits.gate"].fix, found["exits.gate-b"].fix)
+            self.assertEqual([one.rule for one in check(evaluate(described.patched(both, "both")))], [])
+
+    def test_a_list_that_becomes_too_short_is_harm(self) -> None:
+        """Two single addresses leave no entry for the block that the loss of a zone asks for."""
+        few = {"partner": {"needs": {"fixed_source": True, "max_source_addresses": 3}}}
+        beside = {"gate-b": {"addresses": "auto", "at_least": 4}}
+        described = self.estate(merged(SURVIVING, {"exits": beside, "destinations": few}))
+        before = evaluate(described)
+        for addresses, told in ((2, "the allow-list of partner would be too short"), (4, "")):
+            stated = {"addresses": 2} if addresses == 2 else {"addresses": "auto", "at_least": 4}
+            after = evaluate(described.patched({"exits": {"gate": stated}}, "more"))
+            self.assertEqual(harm(before, after), told)
+            self.assertEqual(comes_next(before, after).too_short, ("partner",) if told else ())
 
     def test_what_gets_there_unanswered_is_reached(self) -> None:
         """A line that announces nothing back: a datagram gets there all the same, until a filter denies it."""

@@ -11,7 +11,7 @@ from decimal import Decimal
 from fractions import Fraction
 from functools import cached_property
 from math import lcm
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 
@@ -23,7 +23,7 @@ from fenrask.estate.volumes import MonthVolumes, Whole
 from fenrask.routing import Paths, Trace, repeated
 from fenrask.units import BYTES_PER_UNIT
 
-__all__ = ["CARRIED", "METERS", "Charge", "Flowing", "Meter", "Meters", "Place", "networks_left"]
+__all__ = ["CARRIED", "METERS", "Charge", "Flowing", "Meter", "Meters", "Passage", "Place", "networks_left"]
 
 CARRIED = "carried"
 """The meter of what exits carry."""
@@ -45,15 +45,24 @@ class Charge:
     """The exit whose own volume alone is summed; empty for all."""
 
 
+class Passage(NamedTuple):
+    """A path, as meters see it."""
+
+    described: Described
+    trace: Trace
+    is_to_service: bool
+    """Whether the destination is one of the provider's own services."""
+
+
 @dataclass(frozen=True)
 class Meter:
     """One thing that is billed by volume.
 
-    passed: the places of a path at which it counts, each with the exit there (empty for none); the last argument says
-    whether the destination is one of the provider's own services. charge: what a place costs, by the exit there.
+    passed: the places of a path at which it counts, each with the exit there (empty for none). charge: what a place
+    costs, by the exit there.
     """
 
-    passed: Callable[[Described, Trace, bool], Iterator[tuple[Hashable, str]]]
+    passed: Callable[[Passage], Iterator[tuple[Hashable, str]]]
     charge: Callable[[Described, Hashable, str], Charge]
     counts: Literal["sent", "received", "both"] = "both"
 
@@ -77,8 +86,8 @@ def networks_left(described: Described, trace: Trace) -> Iterator[tuple[str, str
             yield here, onward
 
 
-def _exits(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
-    for name in trace.exits:
+def _exits(passage: Passage) -> Iterator[tuple[Hashable, str]]:
+    for name in passage.trace.exits:
         yield name, name
 
 
@@ -91,14 +100,14 @@ def _processed(described: Described, place: Hashable, name: str) -> Charge:
     return Charge("processed", rate, name, "both ways", f"{exit_.offer_name} {described.estate.region_of(exit_)}")
 
 
-def _to_internet(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
-    if trace.onward is Onward.INTERNET and not to_service:
-        yield "", trace.boundary
+def _to_internet(passage: Passage) -> Iterator[tuple[Hashable, str]]:
+    if passage.trace.onward is Onward.INTERNET and not passage.is_to_service:
+        yield "", passage.trace.boundary
 
 
-def _to_services(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
-    if trace.onward is Onward.INTERNET and to_service:
-        yield "", trace.boundary
+def _to_services(passage: Passage) -> Iterator[tuple[Hashable, str]]:
+    if passage.trace.onward is Onward.INTERNET and passage.is_to_service:
+        yield "", passage.trace.boundary
 
 
 def _tariff(described: Described, name: str) -> str:
@@ -124,11 +133,11 @@ def _service_out(described: Described, place: Hashable, name: str) -> Charge:
     return Charge("service out", rate, tariff, reason, tariff)
 
 
-def _zones(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
-    for hop in trace.hops:
+def _zones(passage: Passage) -> Iterator[tuple[Hashable, str]]:
+    for hop in passage.trace.hops:
         if hop.crosses_zone:
             # What comes in is delivered in another zone by the last exit that it passed.
-            by = hop.exit if hop.exit in described.estate.exits else trace.exits[-1]
+            by = hop.exit if hop.exit in passage.described.estate.exits else passage.trace.exits[-1]
             yield (hop.from_zone or "", hop.to_zone or ""), by
 
 
@@ -141,8 +150,8 @@ def _zone_crossing(described: Described, place: Hashable, name: str) -> Charge:
     )
 
 
-def _networks(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Hashable, str]]:
-    for two in networks_left(described, trace):
+def _networks(passage: Passage) -> Iterator[tuple[Hashable, str]]:
+    for two in networks_left(passage.described, passage.trace):
         yield two, ""
 
 
@@ -202,7 +211,10 @@ class Flowing:
         places: dict[Place, int] = {(CARRIED, name): number for number, name in enumerate(described.estate.exits)}
         # What a path is metered by is the same for all of its kind, but for whether its destination is a service.
         each = [
-            [(places.setdefault(at, len(places)), users.exit[name]) for at, name in _passed(described, trace, served)]
+            [
+                (places.setdefault(at, len(places)), users.exit[name])
+                for at, name in _passed(Passage(described, trace, served))
+            ]
             for trace in (kind.box.trace for kind in pairs.kinds)
             for served in (False, True)
         ]
@@ -222,10 +234,10 @@ class Flowing:
         return cls(users, tuple(places), place, exit_, path, number, amounts, unit)
 
 
-def _passed(described: Described, trace: Trace, to_service: bool) -> Iterator[tuple[Place, str]]:
+def _passed(passage: Passage) -> Iterator[tuple[Place, str]]:
     """The places of all meters that a path passes, with the exit at each."""
-    for name, meter in METERS.items() if trace.verdict.arrives else ():
-        for place, exit_name in meter.passed(described, trace, to_service):
+    for name, meter in METERS.items() if passage.trace.verdict.arrives else ():
+        for place, exit_name in meter.passed(passage):
             yield (name, place), exit_name
 
 

@@ -31,23 +31,40 @@ def _cure(context: Context, exit_capacity: ExitCapacity) -> tuple[str, Fix | Non
     exit_ = context.estate.exits[exit_capacity.exit]
     if exit_capacity.blocking_with(exit_capacity.needed) > exit_capacity.target or exit_.pool is not None:
         return "Divide its load over more exits, or lower it.", None
-    more = exit_capacity.needed - exit_capacity.addresses
-    in_all = f"{exit_capacity.needed} in all{_beside(exit_capacity)}"
-    words = f"Give it {counted(more, 'more address', 'more addresses')}: {in_all}."
-    if exit_.listed_toward(exit_capacity.toward):
-        words += " List them once they are assigned."
-    # As single addresses; else in blocks, which take fewer entries of partners' allow-lists.
-    fixes: list[Fix] = [
-        {"exits": {exit_capacity.exit: exit_capacity.with_addresses(exit_capacity.needed)}},
-        {"exits": {exit_capacity.exit: exit_capacity.with_addresses("auto", exit_capacity.needed)}},
-    ]
-    before = {(broken.flow, broken.need) for broken in context.evaluation.broken}
-    for fix in fixes if context.seeks else ():
-        after = context.evaluated(fix)
-        then = after.capacity.of(exit_capacity.exit, exit_capacity.toward)
-        if then is not None and then.fits and {(broken.flow, broken.need) for broken in after.broken} <= before:
-            return words, fix
+    # With what it needs after a fault that it is to survive, where that does: else addresses are bought twice.
+    numbers = [number for number in (exit_capacity.most_needed, exit_capacity.needed) if number is not None]
+    for number in dict.fromkeys(numbers) if context.seeks else ():
+        # As single addresses; else in blocks, which take fewer entries of partners' allow-lists.
+        for stated, at_least in ((number, None), ("auto", number)):
+            fix: Fix = {"exits": {exit_capacity.exit: exit_capacity.with_addresses(stated, at_least)}}
+            if (most is None or number <= most) and _does(context, exit_capacity, fix):
+                return _more(context, exit_capacity, number), fix
+    words = _more(context, exit_capacity, exit_capacity.needed)
     return f"{words} A partner's allow-list is too short for them (`fenrask addresses`).", None
+
+
+def _more(context: Context, exit_capacity: ExitCapacity, number: int) -> str:
+    """The sentence that asks for more addresses."""
+    more, after = counted(number - exit_capacity.addresses, "more address", "more addresses"), exit_capacity.after_fault
+    words = f"Give it {more}: {number} in all{_beside(exit_capacity)}"
+    if after is not None and number != exit_capacity.needed:
+        words += f" ({exit_capacity.needed} now, {number} with {after.fault})"
+    own = context.estate.exits[exit_capacity.exit].listed_toward(exit_capacity.toward)
+    return f"{words}. List them once they are assigned." if own else f"{words}."
+
+
+def _does(context: Context, exit_capacity: ExitCapacity, fix: Fix) -> bool:
+    """Whether an exit fits with it, no need more is broken, and no list becomes too short for what is needed then."""
+    now, after = context.evaluation, context.evaluated(fix)
+    then = after.capacity.of(exit_capacity.exit, exit_capacity.toward)
+    if then is None or not then.fits:
+        return False
+    if not {(one.flow, one.need) for one in after.broken} <= {(one.flow, one.need) for one in now.broken}:
+        return False
+    too_short, before = (
+        {(one.exit, one.destination) for one in found.plan.changes if not one.fits} for found in (after, now)
+    )
+    return too_short <= before
 
 
 def _divide(context: Context, exit_capacity: ExitCapacity) -> tuple[str, Fix | None]:

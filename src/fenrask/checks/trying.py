@@ -142,9 +142,10 @@ class _Trier:
 
     def _next(self, then: _State) -> str:
         """What is to be mended next, in words: what arrives with the patch may be more than an exit carries."""
-        lacking, broken = comes_next(self.start.evaluation, then.evaluation)
+        lacking, breaking, too_short = comes_next(self.start.evaluation, then.evaluation)
         told = [f"{some(lacking)} cannot carry all that arrives then"] if lacking else []
-        told += [f"{some(broken)} then {'breaks' if len(broken) == 1 else 'break'} a need"] if broken else []
+        told += [f"{some(breaking)} then {'breaks' if len(breaking) == 1 else 'break'} a need"] if breaking else []
+        told += [f"the allow-list of {some(too_short)} is too short then"] if too_short else []
         return f"To mend next: {'; '.join(told)}." if told else ""
 
     def _together(self, findings: list[Finding]) -> tuple[list[Finding], bool]:

@@ -134,7 +134,18 @@ def _existing() -> tuple[bytes, ...]:
     routes = [{"dst": "default", "gateway": "10.0.1.1"}, {"dst": "10.0.1.0/24", "protocol": "kernel"}]
     snat = {"rule": {"table": "nat", "chain": "out", "expr": [{"snat": {"addr": "203.0.113.1"}}]}}
     zone = "$ORIGIN example.\n@ 60 IN SOA ns.example. root.example. 1 2 3 4 5\n@ 60 IN NS ns\na 60 IN A 192.0.2.1\n"
-    whole = ({"ietf-routing:routing": {"control-plane-protocols": protocols}}, {"ietf-nat:nat": instances},
+    matches = {"ipv4": {"protocol": 6, "destination-ipv4-network": "192.0.2.0/24"},
+               "tcp": {"destination-port": {"operator": "eq", "port": 443}}}  # fmt: skip
+    ace = {"name": "web", "matches": matches, "actions": {"forwarding": "ietf-access-control-list:accept"}}
+    lists = {"acl": [{"name": "subnet app, list, out, IPv4", "type": "ipv4-acl-type", "aces": {"ace": [ace]}}]}
+    own = {"l3-node-attributes": {"prefix": [{"prefix": "10.0.1.0/24"}]}}
+    ends = {"source": {"source-node": "subnet:app"}, "destination": {"dest-node": "network:net"}}
+    topology = {"network": [{"network-id": "net", "node": [{"node-id": "subnet:app", **own}], "link": [ends]}]}
+    ip = {"address": [{"ip": "10.0.1.4", "prefix-length": 24}]}
+    interfaces = {"interface": [{"name": "eth0", "ietf-ip:ipv4": ip}]}
+    models = ({"ietf-access-control-list:acls": lists}, {"ietf-network:networks": topology},
+              {"ietf-interfaces:interfaces": interfaces})  # fmt: skip
+    whole = (*models, {"ietf-routing:routing": {"control-plane-protocols": protocols}}, {"ietf-nat:nat": instances},
              addresses, routes, {"nftables": [snat]})  # fmt: skip
     return _text(subnets, exits, rules, zone, _BILL.decode(), *map(json.dumps, whole)) + (
         as_csv(rows_of(1, 40)).encode(),

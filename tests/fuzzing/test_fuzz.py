@@ -1,4 +1,4 @@
-"""Damaged files: the program reads them or says what is wrong; nothing else ever happens."""
+"""Damaged and changed files: the program reads them or says what is wrong; nothing else ever happens."""
 
 import os
 import random
@@ -7,7 +7,7 @@ from pathlib import Path
 from hypothesis import HealthCheck, given, seed, settings
 from hypothesis import strategies as some
 
-from tests.fuzzing.damage import damaged
+from tests.fuzzing.damage import changed, damaged
 from tests.fuzzing.targets import TARGETS, Target, prepare
 from tests.support import InFolder
 
@@ -16,7 +16,7 @@ CORPUS = Path(__file__).parent / "corpus"
 
 
 TRIALS = int(os.environ.get("FUZZ", "12"))
-"""Damaged files for each target."""
+"""Damaged or changed files for each target."""
 
 
 class Fuzz(InFolder):
@@ -54,7 +54,7 @@ class Fuzz(InFolder):
         )
         @given(number=some.integers(0, len(target.seeds) - 1), dice=some.randoms(use_true_random=False))
         def one(number: int, dice: random.Random) -> None:
-            content = damaged(target.seeds[number], dice)
+            content = dice.choice((damaged, changed))(target.seeds[number], dice)
             status, said = target.status(self.folder, content)
             self.assertIn(status, (0, 1, 2), (said, content))
 

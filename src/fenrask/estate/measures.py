@@ -31,38 +31,35 @@ def with_measured(data: Any, flow: str, pairs: Any, place: Place, problems: list
     if pairs is None:
         problems.append(Problem(place, *_OTHER))
         return data
+    kept = {key: value for key, value in stated.items() if key != "measured"}
+    profile = f"measured-{flow}"
     try:
-        entries = list(_entries(data, stated, pairs))
-        found = _load(entries)
-    except (ValueError, KeyError, TypeError, AttributeError, ZeroDivisionError, RecursionError) as error:
+        found = _load(list(_entries(data, stated, pairs)))
+        load = None if found is None else {**_of_each_host(found, _workload(data, stated)), "profile": profile, **kept}
+    except (ArithmeticError, AttributeError, KeyError, RecursionError, TypeError, ValueError) as error:
         problems.append(Problem(place, f"{type(error).__name__}: {error}", *_OTHER[1:]))
         return data
-    if found is None:
+    if found is None or load is None:
         to, subnets = stated.get("to"), _subnets(data, stated)
-        problems.append(Problem(place, f"no connection from {', '.join(subnets)} to {to}", "a load that was measured"))
+        problems.append(Problem(place, f"no connection from {', '.join(map(str, subnets))} to {to}", "a load that was measured"))
         return data
-    workload = data.get("workloads", {}).get(stated.get("from"), {})
+    if any(key in kept for key in LOADS):
+        problems.append(Problem(place, "`measured` beside a stated load", "one of the two"))
+        return data
+    profiles = {**(data.get("profiles") or {}), profile: found["multipliers"]}
+    return {**data, "profiles": profiles, "flows": {**data["flows"], flow: load}}
+
+
+def _of_each_host(found: Mapping[str, Any], workload: Mapping[str, Any]) -> dict[str, Any]:
+    """A load by the keys of a flow."""
     hosts = workload.get("hosts", 1) or 1
-    profile = f"measured-{flow}"
-    mean = sum(found["by_hour"]) / len(found["by_hour"])
-    load = {
+    return {
         "per_host_per_s": _ranged(*(one / hosts for one in found["rate"])),
-        "profile": profile,
         "duration_s": found["duration"],
         **found["endings"],
         "out_kib_per_connection": found["out"],
         "in_kib_per_connection": found["in"],
         **found["uneven"],
-    }
-    kept = {key: value for key, value in stated.items() if key != "measured"}
-    if any(key in kept for key in LOADS):
-        problems.append(Problem(place, "`measured` beside a stated load", "one of the two"))
-        return data
-    multipliers = [one / mean for one in found["by_hour"]]
-    return {
-        **data,
-        "profiles": {**(data.get("profiles") or {}), profile: multipliers},
-        "flows": {**data["flows"], flow: {**load, **kept}},
     }
 
 
@@ -71,9 +68,13 @@ def _ranged(low: float, likely: float, high: float) -> Any:
     return {"low": max(low, likely * 0.01), "likely": likely, "high": high} if low < likely < high else likely
 
 
+def _workload(data: Any, stated: Mapping[str, Any]) -> Mapping[str, Any]:
+    found: Mapping[str, Any] = data.get("workloads", {}).get(stated.get("from"), {})
+    return found
+
+
 def _subnets(data: Any, stated: Mapping[str, Any]) -> list[str]:
-    workload = data.get("workloads", {}).get(stated.get("from"), {})
-    return [*workload.get("subnets", [])]
+    return [*_workload(data, stated).get("subnets", [])]
 
 
 def _entries(data: Any, stated: Mapping[str, Any], pairs: Mapping[str, Any]) -> Iterator[Mapping[str, Any]]:
@@ -96,9 +97,10 @@ def _load(entries: list[Mapping[str, Any]]) -> dict[str, Any] | None:
         found: float = sum(of(one) * one["connections"] for one in entries) / total
         return found
 
+    mean = sum(by_hour) / len(by_hour)
     return {
         "rate": [sum(some) for some in zip(*map(likely_rate, entries), strict=True)],
-        "by_hour": by_hour,
+        "multipliers": [one / mean for one in by_hour],
         "duration": _duration(entries, total),
         "endings": _endings(entries),
         "out": weighed(lambda entry: entry["out_kib_per_connection"]),

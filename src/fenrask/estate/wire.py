@@ -66,7 +66,8 @@ class OnWire:
             by_connection = np.divide(volume, new, out=np.zeros(new.size), where=new > 0)
             # At least one segment each way: a request, an answer. A pool that is always open has full ones alone.
             segments = np.where(new > 0, new * np.maximum(1.0, np.ceil(by_connection / room)), volume / room)
-            acknowledged = np.where(new > 0, new * np.ceil(segments / np.maximum(new, 1e-300) / 2), segments / 2)
+            in_each = np.divide(segments, new, out=np.zeros(new.size), where=new > 0)
+            acknowledged = np.where(new > 0, new * np.ceil(in_each / 2), segments / 2)
             ways.append(segments)
             payloads.append(volume)
             acknowledgements.append(np.where(is_udp, 0.0, acknowledged))

@@ -268,9 +268,9 @@ def kind_of(word: str) -> str:
 
 def _filter(row: _Row, facts: Facts) -> None:
     """One rule of a subnet's, a workload's or an endpoint's filter, or of an exit; or what becomes of the rest."""
-    kind, _, place = row.raw["place"].partition(" ")
+    kind, _, place = row["place"].partition(" ")
     owner, _, name = place.partition(", ")
-    direction, action = row.raw["direction"], row.raw["action"]
+    direction, action = row["direction"], row["action"]
     section = {"subnet": "subnets", "workload": "workloads", "endpoint": "exits", "exit": "exits"}.get(kind)
     if section is None or direction not in ("in", "out") or action not in ("allow", "deny"):
         raise ValueError("a place (subnet, workload, endpoint or exit NAME, FILTER), a direction, allow or deny")

@@ -3,7 +3,7 @@
 """
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
@@ -202,12 +202,13 @@ def _list(acl: Mapping[str, Any], place: _Place, where: str, facts: Facts) -> No
 def _rule(matches: Mapping[str, Any], single_ports: bool) -> dict[str, Any] | None:
     """What an entry matches, by the keys of a rule; None where it matches something else beside."""
     rule: dict[str, Any] = {}
-    for layer, stated in matches.items():
+    for layer in matches:
+        stated = _mapping(matches[layer])
         if layer in ("ipv4", "ipv6"):
             if {*stated} - {"protocol", f"source-{layer}-network", f"destination-{layer}-network"}:
                 return None
             if (number := stated.get("protocol")) is not None:
-                if number not in _PROTOCOLS:
+                if not isinstance(number, int) or number not in _PROTOCOLS:
                     return None
                 rule["protocol"] = _PROTOCOLS[number]
             for key, end in (("sources", "source"), ("prefixes", "destination")):
@@ -250,13 +251,21 @@ def _topology(data: Mapping[str, Any], file: str, stem: str, facts: Facts) -> No
             kind, _, name = str(node.get("node-id", "")).partition(":")
             where = f"{file} {unquote(name)}"
             stated = _each(_mapping(_plain(node, "l3-node-attributes")).get("prefix"))
-            _node(kind, unquote(name), [str(one.get("prefix")) for one in stated], where, facts)
+            _node(kind, unquote(name), [*_prefixes(stated, where, facts)], where, facts)
             if kind == "exit":
                 _own_addresses(node, unquote(name), where, facts)
         for link in _each(_plain(network, "link")):
             source = str(_mapping(link.get("source")).get("source-node", ""))
             target = str(_mapping(link.get("destination")).get("dest-node", ""))
             _link(source.partition(":")[::2], target.partition(":")[::2], file, facts)
+
+
+def _prefixes(stated: Iterable[Mapping[str, Any]], where: str, facts: Facts) -> Iterator[str]:
+    for entry in stated:
+        try:
+            yield str(parse_prefix(str(entry.get("prefix"))))
+        except ValueError:
+            facts.skip("a node's prefix that is none", where)
 
 
 def _node(kind: str, name: str, prefixes: list[str], where: str, facts: Facts) -> None:

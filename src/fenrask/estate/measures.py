@@ -41,7 +41,9 @@ def with_measured(data: Any, flow: str, pairs: Any, place: Place, problems: list
         return data
     if found is None or load is None:
         to, subnets = stated.get("to"), _subnets(data, stated)
-        problems.append(Problem(place, f"no connection from {', '.join(map(str, subnets))} to {to}", "a load that was measured"))
+        problems.append(
+            Problem(place, f"no connection from {', '.join(map(str, subnets))} to {to}", "a load that was measured")
+        )
         return data
     if any(key in kept for key in LOADS):
         problems.append(Problem(place, "`measured` beside a stated load", "one of the two"))

@@ -238,7 +238,7 @@ def _route(row: _Row, facts: Facts) -> None:
     if via.lower() in _NOWHERE:
         facts.skip(f"a route to nowhere ({via})", row.where)
         return
-    origin, several = row.raw.get("origin", ""), _value(via)
+    origin, several = row.raw.get("origin", ""), _hops(via)
     value: Any = several if isinstance(several, list | dict) else whole_name(via)
     value = value if origin in ("", "static") else {"exit": whole_name(via), "origin": origin}
     # Several rows of one prefix are routes that go together.
@@ -251,6 +251,15 @@ def _route(row: _Row, facts: Facts) -> None:
     kind = row["kind"]
     if kind and kind.lower() not in _NOWHERE and (known := kind_of(kind)):
         facts.add("exits", whole_name(via), "kind", value=known, where=row.where)
+
+
+def _hops(text: str) -> Any:
+    """What a cell says of next hops: a name, a route that names one, or a list of these."""
+    found = _value(text)
+    several = found if isinstance(found, list) else [found]
+    if not all(isinstance(one.get("exit"), str) for one in several if isinstance(one, dict)):
+        raise ValueError("the name of an exit, or a list of them")
+    return found
 
 
 def _is_prefix(text: str) -> bool:

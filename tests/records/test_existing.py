@@ -378,6 +378,47 @@ class Others(Drafting):
         self.assertEqual(estate.exits["gate-1"].in_subnets, ("inner",))
         self.assertEqual([str(one) for one in estate.exits["line"].learned], list(companions.Dumps.PREFIXES))
 
+    def test_tables_as_they_are_exported(self) -> None:
+        """One network twice, in any order: what is local, machines of a type, next hops by kind or address."""
+        plain = {
+            "subnets.csv": "subnet_id,network_id,cidr_block,availability_zone,route_table_id\n"
+            "app,prod,10.30.0.0/24,1,priv\nedge,prod,10.30.9.0/28,1,pub\n",
+            "routes.csv": "route_table_id,destination_cidr,target\npriv,10.30.0.0/16,local\npriv,0.0.0.0/0,fw1\n"
+            "pub,10.30.0.0/16,local\npub,0.0.0.0/0,net\n",
+            "exits.csv": "name,type,subnet,public_ip\nfw1,firewall,edge,203.0.113.5\nnet,internet gateway,,\n",
+            "hosts.csv": "instance_id,private_ip,subnet\nweb1,10.30.0.11,app\nweb2,10.30.0.12,app\n",
+        }
+        other = {
+            "hosts.csv": "Hostname;Type;Private IP;Public IP\r\nfw1;large;10.30.9.5;203.0.113.5\r\n"
+            "web1;small;10.30.0.11;\r\nweb2;small;10.30.0.12;\r\n",
+            "routes.csv": "Route table,Destination prefix,Next hop type,Next hop IP\r\n"
+            "priv,10.30.0.0/16,Virtual network,\r\npub,10.30.0.0/16,Virtual network,\r\n"
+            "priv,0.0.0.0/0,appliance,10.30.9.5\r\npub,0.0.0.0/0,internet,\r\npriv,192.0.2.0/24,none,\r\n",
+            "exits.csv": "Name,Kind\r\nnet,Internet Gateway\r\n",
+            "subnets.csv": '\ufeff"Subnet Name",Virtual Network,Address Range,Availability Zone,Route Table\r\n'
+            "app,prod,10.30.0.0/24,1,priv\r\nedge,prod,10.30.9.0/28,1,pub\r\n",
+        }
+        for number, files in enumerate((plain, other)):
+            with self.subTest(number):
+                for name, content in files.items():
+                    (self.folder / name).write_bytes(content.encode())
+                found, draft = self.drafted(*files)
+                estate = self.evaluated(draft).described.estate
+                self.assertEqual(draft.data["networks"], {"prod": {"prefixes": ["10.30.0.0/16"]}})
+                self.assertEqual(estate.route_tables, {"priv": {"0.0.0.0/0": "fw1"}, "pub": {"0.0.0.0/0": "net"}})
+                kinds = {name: (one.kind, [*map(str, one.listed_addresses)]) for name, one in estate.exits.items()}
+                fw1 = ("inspecting-firewall", ["203.0.113.5"])
+                self.assertEqual(kinds, {"fw1": fw1, "net": ("direct-internet", [])})
+                self.assertEqual(estate.exits["fw1"].in_subnets, ("edge",))
+                workloads = {name: (one.subnets, one.hosts) for name, one in estate.workloads.items()}
+                self.assertEqual(workloads, {"app": (("app",), 2)})
+                self.assertEqual([*found.facts.unused], ["a route to nowhere (none)"] if number else [])
+        # Names that a resolver of the subnet answered lie elsewhere.
+        (self.folder / "hosts.csv").write_text("name,address,subnet\nweb1,10.30.0.11,app\npay.example,10.99.0.7,app\n")
+        found, _ = self.drafted("hosts.csv", "subnets.csv")
+        self.assertEqual([one.name for one in found.facts.hosts], ["web1"])
+        self.assertEqual([*found.facts.names], ["pay.example"])
+
     def test_what_two_files_say_differently_is_listed_and_the_first_believed(self) -> None:
         self.write("subnets.csv", "name,network,prefix\napp,net,10.0.1.0/24\n")
         self.write("other.tsv", "Subnet\tNetwork\tCIDR\napp\tnet\t10.0.1.0/25\n")

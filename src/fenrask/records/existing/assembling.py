@@ -7,7 +7,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import KINDS, Described
 from fenrask.prefixes import Address, Prefix, is_public, parse_prefix
 from fenrask.records.existing.draft import ASSUMED, CATALOGUE, Draft
-from fenrask.records.existing.facts import Facts
+from fenrask.records.existing.facts import Facts, whole_name
 from fenrask.records.existing.files import Files, of_records
 from fenrask.records.existing.places import put_filters, put_places
 from fenrask.records.existing.rates import put_rates
@@ -147,6 +147,8 @@ def _put_groups(facts: Facts, prefixes: Sequence[tuple[Prefix, str]], taken: set
     groups: dict[str, dict[str, None]] = {}
     numbers: dict[str, tuple[int, str]] = {}
     for host in facts.hosts:
+        if whole_name(host.name) in draft.of("exits"):
+            continue
         subnet = next((name for prefix, name in prefixes if host.address in prefix), "")
         group = host.group or subnet
         if subnet and (subnet not in taken or draft.where.get(("workloads", group, "hosts")) == FIRST):

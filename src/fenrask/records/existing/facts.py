@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from ipaddress import ip_network
 from typing import Any
 
-from fenrask.prefixes import Address, Prefix, parse_address
+from fenrask.prefixes import Address, Prefix, is_public, parse_address, parse_prefix
 
 __all__ = ["Fact", "Facts", "Host", "Steps", "each_port", "spelled", "whole_name"]
 
@@ -39,10 +39,18 @@ class Facts:
     differing: list[tuple[Steps, Fact, Fact]] = field(default_factory=list)
     """What two files tell of one thing: the value that is believed, and the other."""
     hosts: list[Host] = field(default_factory=list)
+    in_subnets: list[tuple[Host, str]] = field(default_factory=list)
+    """Names, each with an address and a subnet: a host of that subnet, or what the name answered to its hosts."""
     names: dict[str, dict[Address, str]] = field(default_factory=dict)
     """The addresses that each name was seen to answer, with where."""
     devices: dict[Address, str] = field(default_factory=dict)
     """Whose address it is, of machines that routes may name by it."""
+    public: dict[str, Fact] = field(default_factory=dict)
+    """The public addresses of machines, by name."""
+    unnamed: dict[str, str] = field(default_factory=dict)
+    """Next hops of which only the kind is told, by the name that stands for each."""
+    aliases: dict[str, str] = field(default_factory=dict)
+    """Whose a name is by which routes may call a machine or an exit: an address, or a kind of which there is one."""
     connected: dict[str, list[tuple[Prefix, str]]] = field(default_factory=dict)
     """The prefixes that a route table has on its own link, with where: those of the subnets that use it."""
     links: list[tuple[Prefix, str, str]] = field(default_factory=list)
@@ -96,6 +104,42 @@ class Facts:
         if not address.is_loopback and not address.is_link_local:
             self.devices.setdefault(address, machine)
             self.links.append((prefix, interface, where))
+
+    def take_host(self, host: Host) -> None:
+        """Take a host, whose address routes may name it by."""
+        self.hosts.append(host)
+        if host.name:
+            self.devices.setdefault(host.address, whole_name(host.name))
+
+    def take_answer(self, answer: Host) -> None:
+        """Take an address that a name answered."""
+        self.names.setdefault(answer.name.rstrip(".").lower(), {}).setdefault(answer.address, answer.where)
+
+    def unnamed_hop(self, word: str, kind: str) -> str:
+        """The name that stands for a next hop of which only the kind is told."""
+        name = whole_name(word)
+        self.unnamed[name] = kind
+        return name
+
+    def settle(self) -> None:
+        """Once all is read, part hosts from answers, and find who is meant by an address or by a kind alone.
+
+        The address of a host lies in its subnet; where nobody tells that subnet's prefix, it is a private one.
+        """
+        told, self.in_subnets = self.in_subnets, []
+        for found, subnet in told:
+            known = [self.told.get(("subnets", whole_name(subnet), key)) for key in ("prefix", "prefix_v6")]
+            own = [parse_prefix(str(fact.value)) for fact in known if fact is not None]
+            is_host = any(found.address in prefix for prefix in own) if own else not is_public(found.address)
+            (self.take_host if is_host else self.take_answer)(found)
+        self.aliases |= {whole_name(str(address)): machine for address, machine in self.devices.items()}
+        kinds = {name: fact.value for name, entry in self.entries("exits") if (fact := entry.get("kind"))}
+        for name, kind in self.unnamed.items():
+            same = [other for other, of in kinds.items() if of == kind and other not in self.unnamed]
+            self.aliases |= {name: same[0]} if len(same) == 1 else {}
+        for steps in [steps for steps in self.told if steps[0] == "exits" and steps[1] in self.aliases]:
+            fact = self.told.pop(steps)
+            self.told.setdefault(("exits", self.aliases[steps[1]], *steps[2:]), fact)
 
     def names_in(self, section: str) -> list[str]:
         """The names of a section, as they came."""

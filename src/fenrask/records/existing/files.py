@@ -67,6 +67,7 @@ def read_files(
     if problems:
         raise UnusableInput(problems)
     known_of(estate or {}, found.facts)
+    found.facts.settle()
     if found.records:
         found.seen = _seen(found)
     return found

@@ -7,8 +7,9 @@ have the name of a key of the estate may hold lists and mappings as YAML, as the
 import csv
 import io
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from itertools import islice
 from typing import Any
 
 import yaml
@@ -16,26 +17,42 @@ import yaml
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import KINDS, Destination, Network, Subnet, Workload
 from fenrask.prefixes import parse_address, parse_prefix
-from fenrask.records.existing.facts import Facts, Host, whole_name
+from fenrask.records.existing.facts import Fact, Facts, Host, whole_name
 from fenrask.routing import LOCAL
 
 __all__ = ["WORDS", "headings", "knows_inventory", "read_inventory"]
 
 WORDS: dict[str, tuple[str, ...]] = {
-    "name": ("name", "id", "label", "resource", "resourcename", "hostname", "host"),
+    "name": (
+        "name", "id", "label", "resource", "resourcename", "hostname", "host", "instance", "instancename", "instanceid",
+    ),
     "subnet": ("subnet", "subnetname", "subnetid", "from"),
     "network": ("network", "networkname", "networkid", "virtualnetwork", "vrf"),
     "region": ("region", "location"),
-    "zone": ("zone", "availabilityzone", "az"),
-    "prefix": ("prefix", "cidr", "cidrblock", "range", "addressrange", "ipv4prefix", "ipv4cidr", "ipprefix"),
+    "zone": ("zone", "zonename", "availabilityzone", "az"),
+    "prefix": (
+        "prefix", "cidr", "cidrblock", "range", "addressrange", "ipv4prefix", "ipv4cidr", "ipprefix", "addressprefix",
+        "iprange",
+    ),
     "prefix_v6": ("prefixv6", "ipv6prefix", "ipv6cidr", "ipv6range"),
-    "prefixes": ("prefixes", "cidrs", "cidrblocks", "ranges", "addressspace"),
+    "prefixes": ("prefixes", "cidrs", "cidrblocks", "ranges", "addressspace", "addressprefixes"),
     "table": ("routes", "table", "routetable", "routetableid", "routetablename"),
-    "to": ("to", "destination", "destinationprefix", "dst", "target"),
-    "exit": ("exit", "nexthop", "via", "gateway", "next"),
+    "to": (
+        "to", "destination", "destinationprefix", "destinationcidr", "destinationrange", "dst", "dstprefix", "dest",
+        "target",
+    ),
+    "exit": (
+        "exit", "nexthop", "nexthopname", "nexthopid", "nexthopaddress", "nexthopip", "via", "gateway", "next",
+        "target",
+    ),
     "kind": ("kind", "type", "nexthoptype"),
-    "address": ("address", "ip", "ipaddress", "privateip", "privateaddress", "primaryip"),
-    "addresses": ("addresses", "publicip", "publicips", "publicaddress", "publicaddresses"),
+    "address": (
+        "address", "ip", "ipaddress", "privateip", "privateaddress", "privateipaddress", "primaryip", "ipv4address",
+    ),
+    "addresses": (
+        "addresses", "publicip", "publicips", "publicaddress", "publicaddresses", "publicipaddress", "externalip",
+        "natip",
+    ),
     "group": ("workload", "service", "application", "app", "role", "group", "component"),
     "hosts": ("hosts", "count", "instances", "size"),
     "port": ("port", "ports", "destinationport"),
@@ -44,8 +61,11 @@ WORDS: dict[str, tuple[str, ...]] = {
     "direction": ("direction",),
     "action": ("action",),
     "metric": ("metric",),
-}
-"""Our fields, and the words by which their columns are known: letters and digits alone, in small letters."""
+}  # fmt: skip
+"""Our fields, and the words by which their columns are known: letters and digits alone, in small letters.
+
+A column is of one field, the first that knows its word and has no other column.
+"""
 
 _KINDS = {
     "nat": "translation-gateway", "natgateway": "translation-gateway", "gateway": "translation-gateway",
@@ -55,9 +75,9 @@ _KINDS = {
     "appliance": "inspecting-firewall",
 }  # fmt: skip
 """Other words for kinds of exits; letters and digits alone, in small letters."""
-_LOCAL = (LOCAL, "direct", "connected", "link", "onlink")
+_LOCAL = (LOCAL, "direct", "connected", "link", "onlink", "virtualnetwork")
 """Next hops that are none: the network's own prefixes."""
-_NOWHERE = ("does not exist", "blackhole", "unreachable", "prohibit")
+_NOWHERE = ("does not exist", "none", "blackhole", "unreachable", "prohibit")
 
 
 @dataclass(frozen=True)
@@ -68,6 +88,8 @@ class _Table:
     needed: tuple[str, ...]
     without: tuple[str, ...]
     take: Callable[["_Row", Facts], None]
+    is_one: Callable[[Sequence["_Row"]], bool] = lambda rows: True
+    """Whether its first rows can be rows of this kind."""
 
 
 @dataclass(frozen=True)
@@ -77,6 +99,7 @@ class _Row:
     cells: Mapping[str, str]
     raw: Mapping[str, str]
     where: str
+    line: int
 
     def __getitem__(self, field: str) -> str:
         return self.cells.get(field, "")
@@ -88,8 +111,11 @@ def _key(heading: str) -> str:
 
 def _fields(heading: list[str], columns: Mapping[str, str]) -> dict[str, str]:
     """The column of each field that there is: as stated, else by its name, the first of the words first."""
-    by_key = {_key(one): one for one in reversed(heading)}
-    found = {field: by_key[word] for field, words in WORDS.items() for word in reversed(words) if word in by_key}
+    by_key, found = {_key(one): one for one in reversed(heading)}, dict[str, str]()
+    for field, words in WORDS.items():
+        column = next((by_key[word] for word in words if word in by_key), None)
+        if column is not None and column not in found.values():
+            found[field] = column
     return found | {field: column for field, column in columns.items() if field in WORDS and column in heading}
 
 
@@ -100,33 +126,44 @@ def _headed(text: str) -> tuple[list[str], str]:
     return next(csv.reader([first], delimiter=parted), []), parted
 
 
-def _known(heading: list[str], columns: Mapping[str, str]) -> _Table | None:
+def _rows(text: str, name: str, columns: Mapping[str, str]) -> Iterator[_Row]:
+    """The rows of a table that are not empty."""
+    heading, parted = _headed(text)
     fields = _fields(heading, columns)
-    return next((one for one in _TABLES if fields.keys() >= {*one.needed} and not fields.keys() & {*one.without}), None)
+    lines = csv.DictReader(io.StringIO(text.lstrip("\ufeff"), newline=""), delimiter=parted)
+    for line in lines:
+        raw = {key.strip(): (cell or "").strip() for key, cell in line.items() if key and isinstance(cell, str | None)}
+        if any(raw.values()):
+            cells = {field: raw.get(column.strip(), "") for field, column in fields.items()}
+            yield _Row(cells, raw, f"{name} row {lines.line_num}", lines.line_num)
+
+
+_FIRST = 50
+"""Rows by which a kind of table is known."""
+
+
+def _known(text: str, columns: Mapping[str, str]) -> _Table | None:
+    fields = _fields(_headed(text)[0], columns).keys()
+    may_be = [one for one in _TABLES if fields >= {*one.needed} and not fields & {*one.without}]
+    first = [*islice(_rows(text, "", columns), _FIRST)] if may_be else []
+    return next((one for one in may_be if one.is_one(first)), None)
 
 
 def knows_inventory(text: str, columns: Mapping[str, str]) -> bool:
-    """Whether a text is a table of one of these kinds."""
-    heading, _ = _headed(text)
-    return len(heading) > 1 and _known(heading, columns) is not None
+    """Whether a text, or its beginning, is a table of one of these kinds."""
+    return len(_headed(text)[0]) > 1 and _known(text, columns) is not None
 
 
 def read_inventory(text: str, file: str, columns: Mapping[str, str], facts: Facts) -> str:
     """Take what a table tells; what it is, in words. UnusableInput with every row that cannot be read."""
-    heading, parted = _headed(text)
-    table, fields = _known(heading, columns), _fields(heading, columns)
+    table = _known(text, columns)
     assert table is not None
     problems: list[Problem] = []
-    rows = csv.DictReader(io.StringIO(text.lstrip("\ufeff"), newline=""), delimiter=parted)
-    for row in rows:
-        raw = {key.strip(): (cell or "").strip() for key, cell in row.items() if key and isinstance(cell, str | None)}
-        cells = {field: raw.get(column.strip(), "") for field, column in fields.items()}
-        if not any(raw.values()):
-            continue
+    for row in _rows(text, file, columns):
         try:
-            table.take(_Row(cells, raw, f"{file} row {rows.line_num}"), facts)
+            table.take(row, facts)
         except ValueError as error:
-            problems.append(Problem(Place(file, rows.line_num, 1), _short(raw), str(error)))
+            problems.append(Problem(Place(file, row.line, 1), _short(row.raw), str(error)))
     if problems:
         raise UnusableInput(problems)
     return table.about
@@ -214,13 +251,15 @@ def _network(row: _Row, facts: Facts) -> None:
 def _host(row: _Row, facts: Facts) -> None:
     for address in _list(row["address"]):
         group = whole_name(row["group"]) if row["group"] else ""
-        facts.hosts.append(Host(row["name"], parse_address(address), group, row.where))
-        if row["name"]:
-            facts.devices.setdefault(parse_address(address), whole_name(row["name"]))
+        facts.take_host(Host(row["name"], parse_address(address), group, row.where))
+    if row["name"] and _has_address(row["addresses"]):
+        # Of one that turns out to be an exit: what it translates to.
+        public = [str(parse_address(one)) for one in _list(row["addresses"])]
+        facts.public.setdefault(whole_name(row["name"]), Fact(public, row.where))
 
 
 def _route(row: _Row, facts: Facts) -> None:
-    table, to, via = row["table"] or row["subnet"], row["to"] or row["prefix"], row["exit"]
+    table, to = row["table"] or row["subnet"], row["to"] or row["prefix"]
     if not table or not to:
         raise ValueError("a route table or subnet, and a prefix")
     name = whole_name(table)
@@ -230,13 +269,13 @@ def _route(row: _Row, facts: Facts) -> None:
     key = "0.0.0.0/0" if to.lower() == "default" else to
     if _is_prefix(key):
         key = str(parse_prefix(key))
-    if _key(via) in _LOCAL:
+    if _key(row["exit"] or row["kind"]) in _LOCAL:
+        # The network's own, which needs no route of a table; it tells a prefix of the network or of a subnet.
         if _is_prefix(key):
             facts.connected.setdefault(name, []).append((parse_prefix(key), row.where))
-        if _key(via) != LOCAL:
-            return
-    if via.lower() in _NOWHERE:
-        facts.skip(f"a route to nowhere ({via})", row.where)
+        return
+    via = _next_hop(row, facts)
+    if not via:
         return
     origin, several = row.raw.get("origin", ""), _hops(via)
     value: Any = several if isinstance(several, list | dict) else whole_name(via)
@@ -248,9 +287,17 @@ def _route(row: _Row, facts: Facts) -> None:
         value = [one if isinstance(one, dict) else {"exit": one} for one in (*several, value)]
         del facts.told["route_tables", name, key]
     facts.add("route_tables", name, key, value=value, where=row.where)
-    kind = row["kind"]
-    if kind and kind.lower() not in _NOWHERE and (known := kind_of(kind)):
-        facts.add("exits", whole_name(via), "kind", value=known, where=row.where)
+
+
+def _next_hop(row: _Row, facts: Facts) -> str:
+    """The next hop as a route names it, its kind noted; a word for its kind where that is all; empty for nowhere."""
+    via, kind = row["exit"], kind_of(row["kind"])
+    if (via or row["kind"]).lower() in _NOWHERE or not (via or kind):
+        facts.skip(f"a route to nowhere ({via or row['kind'] or 'no next hop'})", row.where)
+        return ""
+    if kind and row["kind"].lower() not in _NOWHERE:
+        facts.add("exits", whole_name(via or row["kind"]), "kind", value=kind, where=row.where)
+    return via or facts.unnamed_hop(row["kind"], kind)
 
 
 def _hops(text: str) -> Any:
@@ -339,16 +386,25 @@ def _workload(row: _Row, facts: Facts) -> None:
 
 def _name(row: _Row, facts: Facts) -> None:
     if row["address"]:
-        facts.names.setdefault(row["name"].rstrip(".").lower(), {}).setdefault(parse_address(row["address"]), row.where)
+        found = Host(row["name"], parse_address(row["address"]), "", row.where)
+        if row["subnet"]:
+            facts.in_subnets.append((found, row["subnet"]))
+        else:
+            facts.take_answer(found)
+
+
+def _are_exits(rows: Sequence[_Row]) -> bool:
+    """Whether a kind is one of exits; else machines of some type, where they have addresses."""
+    return any(kind_of(row["kind"]) or not row["address"] for row in rows) or not rows
 
 
 _TABLES = (
     _Table("rules of filters", ("place", "direction", "action"), (), _filter),
-    _Table("names as they answered", ("name", "address", "subnet"), ("prefix", "kind", "group"), _name),
+    _Table("hosts, or names as they answered", ("name", "address", "subnet"), ("prefix", "kind", "group"), _name),
     _Table("names as they answered", ("name", "address", "time"), ("prefix",), _name),
     _Table("a route table", ("exit", "table"), ("metric",), _route),
     _Table("routes of subnets", ("exit", "subnet", "prefix"), ("metric",), _route),
-    _Table("exits", ("name", "kind"), ("metric", "exit"), _exit),
+    _Table("exits", ("name", "kind"), ("metric", "exit"), _exit, _are_exits),
     _Table("workloads", ("name", "hosts"), ("prefix", "prefixes", "exit", "address"), _workload),
     _Table("destinations", ("name", "prefixes", "port"), ("exit",), _destination),
     _Table("networks", ("name", "prefixes"), ("exit", "port"), _network),

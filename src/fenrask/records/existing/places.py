@@ -1,6 +1,6 @@
 """Networks, subnets and route tables from what files tell of them."""
 
-from collections.abc import Container
+from collections.abc import Container, Iterable
 from ipaddress import ip_network
 
 from fenrask.estate import KINDS
@@ -99,23 +99,39 @@ def _networks(facts: Facts, draft: Draft) -> None:
             draft.put("subnets", name, "network", value=next(iter(told)), where="the only network that is told")
         else:
             draft.assume("subnets", name, "network", value=_NETWORK, why="no inventory says its network")
-    _own_prefixes({*prefixes}, draft)
+    _own_prefixes({*prefixes}, facts, draft)
 
 
-def _own_prefixes(told: Container[str], draft: Draft) -> None:
-    """Networks whose prefixes nobody tells have their subnets'."""
+def _own_prefixes(told: Container[str], facts: Facts, draft: Draft) -> None:
+    """Networks whose prefixes nobody tells have what their tables call local, and their subnets'."""
     by_network: dict[str, list[Prefix]] = {}
     for subnet in draft.of("subnets").values():
         some = [parse_prefix(subnet[key]) for key in ("prefix", "prefix_v6") if key in subnet]
         by_network.setdefault(subnet["network"], []).extend(some)
     for network, own in by_network.items():
-        if network not in told:
-            value = [str(one) for one in fewest_prefixes(own)]
+        if network in told:
+            continue
+        others = [prefix for other, some in by_network.items() if other != network for prefix in some]
+        local = [one for one in _local(network, facts, draft) if _holds(one[0], own) and not _holds(one[0], others)]
+        value = [str(one) for one in fewest_prefixes([*own, *(prefix for prefix, _ in local)])]
+        if all(any(covers(prefix, one) for prefix, _ in local) for one in own):
+            draft.put("networks", network, "prefixes", value=value, where=f"{local[0][1]}: local")
+        else:
             why = "no inventory says its prefixes: its subnets'"
             draft.assume("networks", network, "prefixes", value=value, why=why)
     for network in [*draft.of("networks")]:
         if "prefixes" not in draft.of("networks")[network]:
             draft.drop("networks", network, "its prefixes, and it has no subnet: it is not described")
+
+
+def _local(network: str, facts: Facts, draft: Draft) -> list[tuple[Prefix, str]]:
+    """What the tables of a network's subnets have without a next hop, with where."""
+    tables = dict.fromkeys(one.get("routes") for one in draft.of("subnets").values() if one["network"] == network)
+    return [link for table in tables if table for link in facts.connected.get(table, ()) if link[0].prefixlen]
+
+
+def _holds(prefix: Prefix, some: Iterable[Prefix]) -> bool:
+    return any(covers(prefix, one) for one in some)
 
 
 def _tables(facts: Facts, draft: Draft) -> None:
@@ -132,16 +148,16 @@ def _tables(facts: Facts, draft: Draft) -> None:
                 draft.data.setdefault("route_tables", {}).setdefault(table, {})
     for subnet in subnets.values():
         if subnet.get("routes") and subnet["routes"] not in draft.of("route_tables"):
-            draft.data["route_tables"][subnet["routes"]] = {}
-            draft.lack("route_tables", subnet["routes"], why="its routes: it is empty")
+            draft.data.setdefault("route_tables", {})[subnet["routes"]] = {}
+            if subnet["routes"] not in facts.connected:
+                draft.lack("route_tables", subnet["routes"], why="its routes: it is empty")
 
 
 def _resolved(value: object, facts: Facts) -> object:
-    """A next hop by its machine's name, where it was an address that a later file tells the owner of."""
+    """A next hop by its own name, where a route calls it by an address or by its kind."""
     if isinstance(value, list):
         return [{**one, "exit": _resolved(one["exit"], facts)} if isinstance(one, dict) else one for one in value]
-    owners = {whole_name(str(address)): machine for address, machine in facts.devices.items()}
-    return owners.get(value, value) if isinstance(value, str) else value
+    return facts.aliases.get(value, value) if isinstance(value, str) else value
 
 
 def put_filters(facts: Facts, draft: Draft) -> None:

@@ -10,7 +10,6 @@ from fenrask.estate import KINDS, Translating
 from fenrask.prefixes import covers, is_public, parse_prefix
 from fenrask.records.existing.draft import CATALOGUE, Draft
 from fenrask.records.existing.facts import Facts
-from fenrask.routing import LOCAL
 
 __all__ = ["put_exits", "put_offers"]
 
@@ -62,7 +61,7 @@ def _next_hops(facts: Facts, draft: Draft, inner: set[Any]) -> None:
     """What the next hops of default routes are, of which no file says so; those of other routes stay unknown."""
     public = {draft.of("subnets").get(name, {}).get("routes") for name in inner}
     for table, prefix, exit_name, where in _routes(draft):
-        if exit_name == LOCAL or exit_name in draft.of("exits") or prefix not in _DEFAULTS or "exits" in facts.complete:
+        if exit_name in draft.of("exits") or prefix not in _DEFAULTS or "exits" in facts.complete:
             continue
         networks = _networks_of(table, draft)
         kind = _DOOR if table in public or prefix == "::/0" or _is_edge(table, draft) else _GATEWAY
@@ -70,7 +69,7 @@ def _next_hops(facts: Facts, draft: Draft, inner: set[Any]) -> None:
         draft.assume("exits", exit_name, "kind", value=kind, why=why)
         if networks:
             draft.put("exits", exit_name, "network", value=networks[0], where=f"the network of {table}")
-    known = {LOCAL, *draft.of("exits")}
+    known = draft.of("exits")
     unknown = {name: where for _, _, name, where in _routes(draft) if name not in known}
     for name, where in unknown.items():
         draft.lack("exits", name, why=f"what it is: {where} names it as next hop; it has no exit yet")
@@ -125,11 +124,8 @@ def _complete(name: str, facts: Facts, draft: Draft) -> None:
         _subnet_of(name, entry, facts, draft)
     if "offer" in fields and fields["offer"].is_required() and "offer" not in entry:
         draft.put("exits", name, "offer", value=_offer_name(name, facts, draft), where="a name for what it offers")
-    takes_addresses = model.needs_offer and issubclass(model, Translating) and "addresses" in fields
-    if takes_addresses and _translates(entry) and "addresses" not in entry:
-        draft.assume(
-            "exits", name, "addresses", value="auto", why="no file says its public addresses: as many as needed"
-        )
+    if model.needs_offer and issubclass(model, Translating) and "addresses" in fields and _translates(entry):
+        _public_addresses(name, entry, facts, draft)
     if "subnet" in entry and "network" in entry and "network" in fields:
         # A gateway is in a subnet, or of a network: the subnet says more.
         draft.data["exits"][name].pop("network")
@@ -141,6 +137,17 @@ def _complete(name: str, facts: Facts, draft: Draft) -> None:
         return
     for key in [key for key in entry if key not in fields]:
         entry.pop(key)
+
+
+def _public_addresses(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft) -> None:
+    """Those that are told of it, else of the machine that it is, else as many as it needs."""
+    if "addresses" in entry:
+        return
+    if own := facts.public.get(name):
+        draft.put("exits", name, "addresses", value=own.value, where=own.where)
+    else:
+        why = "no file says its public addresses: as many as needed"
+        draft.assume("exits", name, "addresses", value="auto", why=why)
 
 
 def _offer_name(name: str, facts: Facts, draft: Draft) -> str:

@@ -419,6 +419,33 @@ class Others(Drafting):
         self.assertEqual([one.name for one in found.facts.hosts], ["web1"])
         self.assertEqual([*found.facts.names], ["pay.example"])
 
+    def test_next_hops_by_kind_are_those_of_the_tables_network(self) -> None:
+        """Two networks, each with a gateway and a door of its own; what joins them is in the table of one."""
+        networks = "network,prefixes\ncore,10.1.0.0/16\nshop,10.2.0.0/16\n"
+        subnets = (
+            "name,network,prefix,zone,table\nc-app,core,10.1.0.0/24,a,c-priv\nc-edge,core,10.1.9.0/28,a,c-pub\n"
+            "s-app,shop,10.2.0.0/24,a,s-priv\ns-edge,shop,10.2.9.0/28,a,s-pub\n"
+        )
+        routes = (
+            "table,to,next hop,next hop type\nc-priv,default,,nat\nc-priv,10.2.0.0/16,peer-1,peering\n"
+            "c-pub,default,,internet\ns-priv,default,nat-s,nat\ns-pub,default,,internet\n"
+            "s-priv,198.51.100.0/24,10.2.9.9,appliance\n"
+        )
+        for name, content in {"net.csv": networks, "subnets.csv": subnets, "routes.csv": routes}.items():
+            (self.folder / name).write_text(content)
+        _, draft = self.drafted("routes.csv", "net.csv", "subnets.csv")
+        tables = self.evaluated(draft).described.estate.route_tables
+        self.assertEqual(tables["c-priv"], {"0.0.0.0/0": "nat-core", "10.2.0.0/16": "peer-1"})
+        self.assertEqual(tables["s-priv"], {"0.0.0.0/0": "nat-s", "198.51.100.0/24": "10-2-9-9"})
+        self.assertEqual(
+            (tables["c-pub"], tables["s-pub"]), ({"0.0.0.0/0": "internet-core"}, {"0.0.0.0/0": "internet-shop"})
+        )
+        exits = draft.data["exits"]
+        self.assertEqual(exits["peer-1"]["networks"], ["core", "shop"])
+        self.assertEqual(exits["10-2-9-9"]["subnet"], "s-edge")
+        of = {name: entry.get("network") for name, entry in exits.items()}
+        self.assertEqual((of["nat-core"], of["nat-s"], of["internet-core"], of["internet-shop"]), ("core", "shop") * 2)
+
     def test_what_two_files_say_differently_is_listed_and_the_first_believed(self) -> None:
         self.write("subnets.csv", "name,network,prefix\napp,net,10.0.1.0/24\n")
         self.write("other.tsv", "Subnet\tNetwork\tCIDR\napp\tnet\t10.0.1.0/25\n")

@@ -48,9 +48,9 @@ class Facts:
     public: dict[str, Fact] = field(default_factory=dict)
     """The public addresses of machines, by name."""
     unnamed: dict[str, str] = field(default_factory=dict)
-    """Next hops of which only the kind is told, by the name that stands for each."""
+    """The kind of each next hop of which only the kind is told, by the word for it as a name."""
     aliases: dict[str, str] = field(default_factory=dict)
-    """Whose a name is by which routes may call a machine or an exit: an address, or a kind of which there is one."""
+    """Machines by their addresses, written as names: routes may call them so."""
     connected: dict[str, list[tuple[Prefix, str]]] = field(default_factory=dict)
     """The prefixes that a route table has on its own link, with where: those of the subnets that use it."""
     links: list[tuple[Prefix, str, str]] = field(default_factory=list)
@@ -115,14 +115,8 @@ class Facts:
         """Take an address that a name answered."""
         self.names.setdefault(answer.name.rstrip(".").lower(), {}).setdefault(answer.address, answer.where)
 
-    def unnamed_hop(self, word: str, kind: str) -> str:
-        """The name that stands for a next hop of which only the kind is told."""
-        name = whole_name(word)
-        self.unnamed[name] = kind
-        return name
-
     def settle(self) -> None:
-        """Once all is read, part hosts from answers, and find who is meant by an address or by a kind alone.
+        """Once all is read, part hosts from answers, and find whose the addresses of next hops are.
 
         The address of a host lies in its subnet; where nobody tells that subnet's prefix, it is a private one.
         """
@@ -133,10 +127,6 @@ class Facts:
             is_host = any(found.address in prefix for prefix in own) if own else not is_public(found.address)
             (self.take_host if is_host else self.take_answer)(found)
         self.aliases |= {whole_name(str(address)): machine for address, machine in self.devices.items()}
-        kinds = {name: fact.value for name, entry in self.entries("exits") if (fact := entry.get("kind"))}
-        for name, kind in self.unnamed.items():
-            same = [other for other, of in kinds.items() if of == kind and other not in self.unnamed]
-            self.aliases |= {name: same[0]} if len(same) == 1 else {}
         for steps in [steps for steps in self.told if steps[0] == "exits" and steps[1] in self.aliases]:
             fact = self.told.pop(steps)
             self.told.setdefault(("exits", self.aliases[steps[1]], *steps[2:]), fact)

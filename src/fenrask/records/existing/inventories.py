@@ -295,9 +295,11 @@ def _next_hop(row: _Row, facts: Facts) -> str:
     if (via or row["kind"]).lower() in _NOWHERE or not (via or kind):
         facts.skip(f"a route to nowhere ({via or row['kind'] or 'no next hop'})", row.where)
         return ""
-    if kind and row["kind"].lower() not in _NOWHERE:
-        facts.add("exits", whole_name(via or row["kind"]), "kind", value=kind, where=row.where)
-    return via or facts.unnamed_hop(row["kind"], kind)
+    if not via:
+        facts.unnamed[whole_name(row["kind"])] = kind
+    elif kind:
+        facts.add("exits", whole_name(via), "kind", value=kind, where=row.where)
+    return via or row["kind"]
 
 
 def _hops(text: str) -> Any:

@@ -1,6 +1,7 @@
 """Networks, subnets and route tables from what files tell of them."""
 
-from collections.abc import Container, Iterable
+from collections.abc import Callable, Container, Iterable, Mapping
+from functools import partial
 from ipaddress import ip_network
 
 from fenrask.estate import KINDS
@@ -137,7 +138,9 @@ def _holds(prefix: Prefix, some: Iterable[Prefix]) -> bool:
 def _tables(facts: Facts, draft: Draft) -> None:
     for table in facts.names_in("route_tables"):
         for key, fact in facts.of("route_tables", table).items():
-            draft.put("route_tables", table, key, value=_resolved(fact.value, facts), where=fact.where)
+            owner = partial(_owner, table=table, where=fact.where, facts=facts, draft=draft)
+            value = _named(fact.value, owner)
+            draft.put("route_tables", table, key, value=value, where=fact.where)
     subnets = draft.of("subnets")
     by_prefix = {parse_prefix(one["prefix"]): name for name, one in subnets.items()}
     for table, links in facts.connected.items():
@@ -153,11 +156,42 @@ def _tables(facts: Facts, draft: Draft) -> None:
                 draft.lack("route_tables", subnet["routes"], why="its routes: it is empty")
 
 
-def _resolved(value: object, facts: Facts) -> object:
-    """A next hop by its own name, where a route calls it by an address or by its kind."""
+def _named(value: object, name_of: Callable[[str], str]) -> object:
+    """Next hops by their own names."""
     if isinstance(value, list):
-        return [{**one, "exit": _resolved(one["exit"], facts)} if isinstance(one, dict) else one for one in value]
-    return facts.aliases.get(value, value) if isinstance(value, str) else value
+        return [_named(one, name_of) for one in value]
+    if isinstance(value, dict):
+        return {**value, "exit": name_of(value["exit"])}
+    return name_of(value) if isinstance(value, str) else value
+
+
+def _owner(name: str, table: str, where: str, facts: Facts, draft: Draft) -> str:
+    """Who is meant by an address, or by a kind alone: the exit of this kind in the network of the table."""
+    kind = facts.unnamed.get(name)
+    if kind is None:
+        return facts.aliases.get(name, name)
+    subnets = draft.of("subnets").values()
+    network = next((one["network"] for one in subnets if one.get("routes") == table), "")
+    same = [other for other, entry in facts.entries("exits") if _told(entry, "kind") == kind]
+    networks = {other: _network_told(facts.of("exits", other), draft) for other in same}
+    for of in (network, ""):
+        found = [other for other, one in networks.items() if one == of]
+        if len(found) == 1 and (of or len(draft.of("networks")) == 1):
+            return found[0]
+    own = f"{name}-{network}" if network and len(draft.of("networks")) > 1 else name
+    facts.add("exits", own, "kind", value=kind, where=where)
+    facts.add("exits", own, "network", value=network, where=where)
+    return own
+
+
+def _told(entry: Mapping[str, Fact], key: str) -> str:
+    return str(entry[key].value) if key in entry else ""
+
+
+def _network_told(entry: Mapping[str, Fact], draft: Draft) -> str:
+    """The network that an exit is told to be in; empty for none."""
+    of_subnet = draft.of("subnets").get(_told(entry, "subnet"), {})
+    return _told(entry, "network") or str(of_subnet.get("network", ""))
 
 
 def put_filters(facts: Facts, draft: Draft) -> None:

@@ -2,12 +2,13 @@
 
 from collections import Counter
 from collections.abc import Iterator, Mapping
+from contextlib import suppress
 from typing import Any
 
 from pydantic import ValidationError
 
 from fenrask.estate import KINDS, Translating
-from fenrask.prefixes import covers, is_public, parse_prefix
+from fenrask.prefixes import covers, is_public, parse_address, parse_prefix
 from fenrask.records.existing.draft import CATALOGUE, Draft
 from fenrask.records.existing.facts import Facts
 
@@ -122,6 +123,8 @@ def _complete(name: str, facts: Facts, draft: Draft) -> None:
         _network_of(name, entry, facts, draft)
     if "subnet" in fields and fields["subnet"].is_required() and "subnet" not in entry:
         _subnet_of(name, entry, facts, draft)
+    if "networks" in fields and "networks" not in entry:
+        _joined(name, draft)
     if "offer" in fields and fields["offer"].is_required() and "offer" not in entry:
         draft.put("exits", name, "offer", value=_offer_name(name, facts, draft), where="a name for what it offers")
     if model.needs_offer and issubclass(model, Translating) and "addresses" in fields and _translates(entry):
@@ -197,9 +200,28 @@ def _network_of(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft)
         draft.assume("exits", name, "network", value=next(iter(draft.of("networks"))), why="the only network there is")
 
 
+def _joined(name: str, draft: Draft) -> None:
+    """The networks whose tables lead to it, and those that they lead to over it."""
+    found: dict[str, str] = {}
+    own = [(network, parse_prefix(one)) for network, entry in draft.of("networks").items() for one in entry["prefixes"]]
+    for table, to, exit_name, where in _routes(draft):
+        if exit_name == name:
+            found.update(dict.fromkeys(_networks_of(table, draft), where))
+            with suppress(ValueError):
+                # A route may be for a destination, by name.
+                prefix = parse_prefix(to)
+                found.update({network: where for network, one in own if covers(one, prefix) and network not in found})
+    if len(found) > 1:
+        draft.put("exits", name, "networks", value=[*found], where=next(iter(found.values())))
+
+
 def _subnet_of(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft) -> None:
     """The subnet that one of its own addresses is in."""
     own = [address for address, machine in facts.devices.items() if machine == name]
+    for parted in (name.replace("-", "."), name.replace("-", ":")):
+        with suppress(ValueError):
+            # Nobody tells whose it is: a route calls it by its address.
+            own.append(parse_address(parted))
     for subnet, subnet_entry in draft.of("subnets").items():
         if any(address in parse_prefix(subnet_entry["prefix"]) for address in own):
             draft.put("exits", name, "subnet", value=subnet, where="an address of its own is in it")

@@ -520,7 +520,7 @@ class Rates(unittest.TestCase):
         draft = self.drawn(rows)
         self.assertEqual(draft.catalogue["offers"]["gate"]["rates"]["hour"], 0.2)
         self.assertEqual(draft.catalogue["hours_per_month"], 730)
-        for words in ("support plan", "which exit other is", "b.csv row 4 costs 0.1 a unit"):
+        for words in ("support plan", "which exit other would be", "b.csv row 4 costs 0.1 a unit"):
             self.assertTrue(any(words in one.why for one in draft.assumed), words)
 
     def test_credits_other_units_and_months_are_no_rate(self) -> None:
@@ -540,6 +540,50 @@ class Rates(unittest.TestCase):
         self.assertEqual(draft.catalogue["volume_unit"], "GB")
         for words in ("a credit", "'requests' as a unit", "1 row of earlier billing periods", "costs 0.1 a unit"):
             self.assertTrue(any(words in one.why for one in draft.assumed), words)
+
+    def test_a_bill_with_a_row_for_each_day(self) -> None:
+        """Hours are those of all days; costs with more digits tell more of a rate; what is no way out is summed up.
+
+        By hand: 30 days of 24 h at 0.0437, one gateway of two machines; two addresses; machines that are no way out.
+        """
+        draft = Draft()
+        for name in ("gate-1", "gate-2"):
+            draft.put("exits", name, "offer", value="gate", where="")
+        draft.put("exits", "gate-2", "addresses", value="auto", where="")
+        rows = list[Billed]()
+
+        def charged(who: str, what: str, quantity: str, rate: str, day: int) -> None:
+            cost, unit = Fraction(quantity) * Fraction(rate), "Hours" if "hour" in what else "GB"
+            row = Billed(
+                who, "", cost, "EUR", what, Fraction(quantity), unit, f"b.csv row {len(rows) + 2}", "2026-11-01"
+            )
+            rows.append(replace(row, charged_from=f"2026-11-{day:02}"))
+
+        for day in range(1, 31):
+            for who in ("gate-1", "gate-2", "gate-2"):
+                charged(who, "gateway hours", "24", "0.0437", day)
+            charged("gate-2", "address hours", "48", "0.0051", day)
+            charged("gate-1", "processed", f"{day * 7}.3125", "0.041", day)
+            for number in range(20):
+                charged(f"vm-{number}", f"machine hours of size {number % 15}", "24", "0.1", day)
+        put_rates(rows, draft)
+        catalogue = draft.catalogue
+        self.assertEqual(catalogue["hours_per_month"], 720)
+        self.assertEqual(catalogue["offers"]["gate"]["rates"], {"hour": 0.0437, "processed_per_gb": 0.041})
+        self.assertEqual(catalogue["addresses"], {"hour": 0.0051})
+        self.assertEqual(draft.data["exits"]["gate-2"]["addresses"], 2)
+        whys = [one.why for one in draft.assumed]
+        self.assertEqual(len(whys), 13)
+        self.assertIn(
+            "which exit vm-0, vm-15 would be, in b.csv row 7 and 59 more: 144.00 EUR for machine hours of size 0", whys
+        )
+        self.assertIn("for 3 other things", whys[-1])
+        # Ten days are no month.
+        part = Draft()
+        part.put("exits", "gate-1", "offer", value="gate", where="")
+        put_rates([row for row in rows if row.charged_from < "2026-11-11"], part)
+        self.assertEqual(part.catalogue["hours_per_month"], 730)
+        self.assertTrue(any("for more than 240 hours" in one.why for one in part.assumed))
 
     def test_a_price_that_no_decimal_is_ends_the_search(self) -> None:
         """Two rows whose spans have one number in common, a third of a cent and a half: no decimal is equal to it."""

@@ -2,7 +2,7 @@
 
 Columns of FOCUS 1.x (FinOps Open Cost and Usage Specification) that are read: BilledCost, BillingCurrency, ResourceId,
 ResourceName, ChargeDescription, ServiceName; and, where rates are drawn from a bill, PricingQuantity and PricingUnit,
-or ConsumedQuantity and ConsumedUnit, SkuMeter, BillingPeriodStart.
+or ConsumedQuantity and ConsumedUnit, SkuMeter, BillingPeriodStart, ChargePeriodStart.
 """
 
 import csv
@@ -47,6 +47,8 @@ class Billed:
     where: str = ""
     begins: str = ""
     """The day on which the billing period begins; empty where the bill does not say."""
+    charged_from: str = ""
+    """When the charge itself begins, of bills with a row for each hour or day; empty where the bill does not say."""
 
 
 def read_bill(content: bytes, file: str, currency: str, problems: list[Problem]) -> list[Billed]:
@@ -76,7 +78,8 @@ def read_bill(content: bytes, file: str, currency: str, problems: list[Problem])
         charge = " ".join(str(row.get(key) or "") for key in ("SkuMeter", "ChargeDescription")).strip()
         quantity, unit = _quantity(row)
         begins, where = str(row.get("BillingPeriodStart") or "")[:10], f"{file} row {number}"
-        found.append(Billed(resource, words, cost, told, charge, quantity, unit, where, begins))
+        charged_from = str(row.get("ChargePeriodStart") or "")
+        found.append(Billed(resource, words, cost, told, charge, quantity, unit, where, begins, charged_from))
     return found
 
 

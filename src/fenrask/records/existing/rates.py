@@ -1,12 +1,15 @@
 """A catalogue's rates drawn from a bill: what a unit costs, by meter and step; each row is right to a cent."""
 
 import re
+from calendar import monthrange
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from datetime import date
 from fractions import Fraction
-from typing import Any
+from typing import Any, NamedTuple
 
+from fenrask.estate import suggestions
 from fenrask.records.bills import Billed, named_in
 from fenrask.records.existing.draft import CATALOGUE, Assumed, Draft
 from fenrask.units import counted
@@ -71,14 +74,18 @@ def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
     if bare := [row for row in rows if row.quantity is None]:
         why = f"the quantity (PricingQuantity) in {_places(bare)} rows: no rate can be drawn from them"
         draft.lack(CATALOGUE, "rates", why=why if len(bare) > 1 else why.replace(" rows", ""))
-    unit = _unit(rows, draft)
+    unit, unclear = _unit(rows, draft), dict[_Unclear, list[Billed]]()
     for row in (one for one in rows if one.quantity is not None):
-        steps = _rate_of(row, draft)
-        if steps and (priced := _in_unit(row, unit, steps, draft)) is not None:
-            parts.setdefault(steps, []).append(priced)
+        found = _priced(row, unit, draft)
+        if isinstance(found, _Unclear):
+            unclear.setdefault(found, []).append(row)
+        else:
+            parts.setdefault(found.steps, []).append(found.row)
+    _list_unclear(unclear, draft)
     _hours(parts, draft)
+    is_rounded = all((100 * row.cost).denominator == 1 for row in rows)
     for steps, some in parts.items():
-        _put_rate(steps, some, draft)
+        _put_rate(steps, some, _half_cent if is_rounded else _of_its_digits, draft)
     services = [name for name, entry in draft.of("destinations").items() if entry.get("service")]
     if services and _INTERNET in parts and _SERVICE not in parts:
         why = f"no row of the bill is for traffic to the provider's own services ({', '.join(services[:3])})"
@@ -113,55 +120,124 @@ def _unit(rows: Sequence[Billed], draft: Draft) -> int:
     return unit
 
 
-def _in_unit(row: Billed, unit: int, steps: tuple[str, ...], draft: Draft) -> Billed | None:
-    """A row with its quantity in hours, or in the unit of volume; None, and listed, where no rate can come of it."""
+class _Priced(NamedTuple):
+    """The steps to the rate that a row is charged by, and the row in the rate's unit."""
+
+    steps: tuple[str, ...]
+    row: Billed
+
+
+class _Unclear(NamedTuple):
+    """Why rows tell no rate: the steps to what they might have told, in words, and what they are charged for."""
+
+    steps: tuple[str, ...]
+    words: str
+    charge: str
+
+
+_WHO = "{resources}"
+_MOST_UNCLEAR = 12
+"""What rows are charged for that is listed by itself, the most expensive first: a bill has far more than ways out."""
+
+
+def _list_unclear(unclear: Mapping[_Unclear, Sequence[Billed]], draft: Draft) -> None:
+    """What rows are charged for of which no rate is told, with its cost."""
+    costs = {what: sum((row.cost for row in rows), Fraction(0)) for what, rows in unclear.items()}
+    ordered = sorted(unclear, key=lambda what: -abs(costs[what]))
+    for what in ordered[:_MOST_UNCLEAR]:
+        rows = unclear[what]
+        who = suggestions.some([*dict.fromkeys(row.resource or "a resource without a name" for row in rows)])
+        amount = f"{_amount(costs[what])} {rows[0].currency} for {what.charge or 'no words'}"
+        draft.lack(*what.steps, why=f"{what.words.replace(_WHO, who)} {_places(rows)}: {amount}")
+    if rest := ordered[_MOST_UNCLEAR:]:
+        rows, cost = [row for what in rest for row in unclear[what]], sum((costs[what] for what in rest), Fraction(0))
+        amount = f"{_amount(cost)} {rows[0].currency} for {len(rest)} other things"
+        draft.lack(CATALOGUE, "rates", why=f"what is charged in {_places(rows)}: {amount}")
+
+
+def _amount(cost: Fraction) -> str:
+    return f"{cost.numerator / cost.denominator:,.2f}"
+
+
+def _priced(row: Billed, unit: int, draft: Draft) -> _Priced | _Unclear:
+    steps = _rate_of(row, draft)
+    if isinstance(steps, _Unclear):
+        return steps
+    known = _in_unit(row, unit, steps)
+    return known if isinstance(known, _Unclear) else _Priced(steps, known)
+
+
+def _in_unit(row: Billed, unit: int, steps: tuple[str, ...]) -> Billed | _Unclear:
+    """A row with its quantity in hours, or in the unit of volume; else why no rate can come of it."""
     word, is_time = row.unit.lower().strip(), steps[-1] == "hour"
     known = dict.fromkeys(("", *_HOURS), 1) if is_time else {"": unit, **_BYTES}
     size = known.get(word, 0)
     if row.cost < 0 or row.quantity is None or row.quantity < 0 or not size:
         what = f"{row.unit!r} as a unit" if not size else "an amount below zero: a credit"
-        draft.lack(*steps, why=f"what {what} means in {row.where}: it is not used")
-        return None
+        return _Unclear(steps, f"what {what} means, so that it is not used, in", row.charge)
     return row if is_time else replace(row, quantity=row.quantity * size / unit)
 
 
-def _rate_of(row: Billed, draft: Draft) -> tuple[str, ...]:
-    """The steps to the rate that a row is charged by; empty, and listed, where that is not plain."""
+def _rate_of(row: Billed, draft: Draft) -> tuple[str, ...] | _Unclear:
+    """The steps to the rate that a row is charged by; else why that is not plain."""
     text = f"{row.charge or row.description}".lower()
     meter = next((one for one in _METERS if one.knows(text)), None)
-    told = (
-        f"{row.where}: {row.cost.numerator / row.cost.denominator:,.2f} {row.currency} for {row.charge or 'no words'}"
-    )
     if meter is None:
-        draft.lack(CATALOGUE, "rates", why=f"what is charged in {told}")
-        return ()
+        return _Unclear((CATALOGUE, "rates"), "what is charged in", row.charge)
     if not meter.by_exit:
         return (CATALOGUE, *meter.keys)
     owner = named_in(row.resource, draft.of("exits"))
     offer = draft.of("exits").get(owner, {}).get("offer")
     if not offer:
-        draft.lack(
-            CATALOGUE, *meter.keys, why=f"which exit {row.resource or 'a resource without a name'} is, in {told}"
-        )
-        return ()
+        return _Unclear((CATALOGUE, *meter.keys), f"which exit {_WHO} would be, in", row.charge)
     return (CATALOGUE, "offers", str(offer), *meter.keys)
 
 
 def _hours(parts: dict[tuple[str, ...], list[Billed]], draft: Draft) -> None:
-    """How many hours a month has: as many as most exits are charged for."""
-    hours = Counter(
-        row.quantity for steps, some in parts.items() if steps[1] == "offers" and steps[-1] == "hour" for row in some
-    )
-    if hours:
-        usual = hours.most_common(1)[0][0]
-        where = next(row.where for some in parts.values() for row in some if row.quantity == usual)
-        draft.put(CATALOGUE, "hours_per_month", value=_number(usual or Fraction(0)), where=where)
+    """How many hours a month has: as many as most exits are charged for, over all the rows of each."""
+    charged: dict[str, list[Billed]] = {}
+    for steps, some in parts.items():
+        for row in some if steps[1] == "offers" and steps[-1] == "hour" else ():
+            charged.setdefault(row.resource, []).append(row)
+    hours = {who: _through_the_month(some) for who, some in charged.items()}
+    if not hours:
+        return
+    [(usual, _)] = Counter(hours.values()).most_common(1)
+    where = _places(next(some for who, some in charged.items() if hours[who] == usual))
+    if usual >= _ALMOST * _calendar_hours(next(iter(charged.values()))[0].begins):
+        draft.put(CATALOGUE, "hours_per_month", value=_number(usual), where=where)
+    else:
+        why = f"{where} charge no exit for more than {_number(usual):,g} hours: the bill is of a part of a month"
+        draft.assume(CATALOGUE, "hours_per_month", value=_HOURS_PER_MONTH, why=why)
 
 
-def _put_rate(steps: tuple[str, ...], rows: list[Billed], draft: Draft) -> None:
-    """One rate, or, where units cost differently, steps in the order in which the bill has them."""
-    classes = _by_rate([row for row in rows if row.quantity])
-    where = _places(rows)
+_ALMOST = Fraction(97, 100)
+"""The share of a month's hours that a bill of a whole month has at least: some providers count 720 or 730 in each."""
+
+
+def _calendar_hours(begins: str) -> int:
+    """The hours of the month that begins on a day; of the shortest, where no day is told."""
+    try:
+        first = date.fromisoformat(begins)
+    except ValueError:
+        return 28 * 24
+    return 24 * monthrange(first.year, first.month)[1]
+
+
+def _through_the_month(rows: Sequence[Billed]) -> Fraction:
+    """The hours of one unit: what most rows of a charge period have, period by period."""
+    periods: dict[str, Counter[Fraction]] = {}
+    for row in rows:
+        periods.setdefault(row.charged_from, Counter())[row.quantity or Fraction(0)] += 1
+    return sum((some.most_common(1)[0][0] for some in periods.values()), Fraction(0))
+
+
+def _put_rate(steps: tuple[str, ...], rows: list[Billed], slack: Callable[[Billed], Fraction], draft: Draft) -> None:
+    """One rate, or, where units cost differently, steps in the order in which the bill has them.
+
+    slack: by how much an amount may be off.
+    """
+    classes, where = _by_rate(rows, slack), _places(rows)
     if not classes:
         return
     if len(classes) == 1:
@@ -193,12 +269,22 @@ def _places(rows: Sequence[Billed]) -> str:
 _Class = tuple[Fraction, list[Billed]]
 
 
-def _by_rate(rows: list[Billed]) -> list[_Class]:
+def _half_cent(row: Billed) -> Fraction:
+    """By how much an amount may be off that is rounded to a cent."""
+    return _HALF_CENT
+
+
+def _of_its_digits(row: Billed) -> Fraction:
+    """By how much an amount with more digits than cents may be off, since its quantity is rounded, too."""
+    return min(_HALF_CENT, abs(row.cost) / 100_000)
+
+
+def _by_rate(rows: Sequence[Billed], slack: Callable[[Billed], Fraction]) -> list[_Class]:
     """Rows by what a unit costs, as roundly as every amount allows: what is free first, then from dear to cheap."""
     spans: list[tuple[Fraction, Fraction, list[Billed]]] = []
-    for row in sorted(rows, key=lambda row: -(row.quantity or 0)):
+    for row in sorted((row for row in rows if row.quantity), key=lambda row: -(row.quantity or 0)):
         quantity = row.quantity or Fraction(1)
-        low, high = ((row.cost + sign * _HALF_CENT) / quantity for sign in (-1, 1))
+        low, high = ((row.cost + sign * slack(row)) / quantity for sign in (-1, 1))
         for number, (least, most, some) in enumerate(spans):
             if _has_a_decimal(max(least, low), min(most, high)):
                 spans[number] = (max(least, low), min(most, high), [*some, row])
@@ -229,11 +315,13 @@ def _number(value: Fraction) -> int | float:
 
 
 def _counts(parts: dict[tuple[str, ...], list[Billed]], draft: Draft) -> None:
-    """How many addresses exits hold, and for how many hours they ran, where no file told that."""
+    """How many addresses exits hold, where no file told that."""
     month = Fraction(str(draft.catalogue.get("hours_per_month", _HOURS_PER_MONTH)))
+    charged: dict[str, list[Billed]] = {}
     for row in parts.get((CATALOGUE, "addresses", "hour"), ()):
-        owner = named_in(row.resource, draft.of("exits"))
-        number = (row.quantity or Fraction(0)) / month
+        charged.setdefault(named_in(row.resource, draft.of("exits")), []).append(row)
+    for owner, rows in charged.items():
+        number = sum((row.quantity or Fraction(0) for row in rows), Fraction(0)) / month
         if owner and draft.of("exits")[owner].get("addresses") == "auto" and number.denominator == 1 and number:
-            draft.put("exits", owner, "addresses", value=int(number), where=row.where)
+            draft.put("exits", owner, "addresses", value=int(number), where=_places(rows))
             draft.assumed = [one for one in draft.assumed if one.steps != ("exits", owner, "addresses")]

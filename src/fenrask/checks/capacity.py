@@ -50,7 +50,7 @@ def _more(context: Context, exit_capacity: ExitCapacity, number: int) -> str:
     if after is not None and number != exit_capacity.needed:
         words += f" ({exit_capacity.needed} now, {number} with {after.fault})"
     own = context.estate.exits[exit_capacity.exit].listed_toward(exit_capacity.toward)
-    return f"{words}. List them once they are assigned." if own else f"{words}."
+    return f"{words}. List them once assigned." if own else f"{words}."
 
 
 def _does(context: Context, exit_capacity: ExitCapacity, fix: Fix) -> bool:

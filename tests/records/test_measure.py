@@ -146,6 +146,22 @@ class Reading(Records):
                 self.assertEqual(done.returncode, 2, done)
                 self.assertIn("a packed file that breaks off", done.stdout + done.stderr)
 
+    def test_headings_of_other_exports_are_known(self) -> None:
+        ours = "start,end,source,target,source_port,target_port,protocol,bytes_out"
+        row = f"{DAY},{DAY + 9},10.0.1.5,198.51.100.7,5000,443,6,2048"
+        [wanted], _ = self.batches("ours.csv", f"{ours}\n{row}\n".encode())
+        for heading in (
+            "First Seen,Last Seen,Source IP,Destination IP,Source Port,Destination Port,IP Protocol,Bytes",
+            "datetime,stop,client_ip,server_ip,client_port,server_port,proto,octets",
+            "flowStartSeconds,flowEndSeconds,sourceIPv4Address,destinationIPv4Address,sourceTransportPort,"
+            "destinationTransportPort,protocolIdentifier,octetDeltaCount",
+        ):
+            with self.subTest(heading):
+                [found], unread = self.batches("other.csv", f"{heading}\n{row}\n".encode())
+                self.assertEqual(unread.reasons, {})
+                for key in ("start_s", "end_s", "source_port", "target_port", "protocol", "bytes_out"):
+                    self.assertEqual(getattr(found, key).tolist(), getattr(wanted, key).tolist())
+
     def test_units_are_read_from_the_names_of_columns(self) -> None:
         """The same connection of 1.5 s and 3 KiB, as tables say it."""
         ends = "10.0.1.5,198.51.100.7,5000,443,tcp"

@@ -36,17 +36,28 @@ from fenrask.records.tables import accepted_tables
 __all__ = ["COMMA", "FIELDS", "PARQUET", "UNITS"]
 
 FIELDS: dict[str, tuple[str, ...]] = {
-    "start": ("start", "starttime", "first", "begin", "time", "timestamp", "flowstartseconds", "flowstartmilliseconds"),
-    "end": ("end", "endtime", "last", "flowendseconds", "flowendmilliseconds"),
-    "duration": ("duration", "durations", "seconds"),
-    "source": ("source", "src", "srcaddr", "srcaddress", "srcip", "sourceip", "sourceaddress", "sourceipv4address"),
+    "start": (
+        "start", "starttime", "first", "firstseen", "begin", "begintime", "time", "timestamp", "datetime", "ts",
+        "flowstart", "flowstartseconds", "flowstartmilliseconds",
+    ),
+    "end": (
+        "end", "endtime", "last", "lastseen", "stop", "stoptime", "flowend", "flowendseconds", "flowendmilliseconds",
+    ),
+    "duration": ("duration", "durations", "seconds", "elapsed"),
+    "source": (
+        "source", "src", "srcaddr", "srcaddress", "srcip", "sourceip", "sourceaddress", "sourceipaddress", "clientip",
+        "sourceipv4address",
+    ),
     "target": (
         "target", "destination", "dst", "dstaddr", "dstaddress", "dstip", "destinationip", "destinationaddress",
-        "destinationipv4address",
+        "destinationipaddress", "destip", "serverip", "destinationipv4address",
     ),
-    "source_port": ("sourceport", "srcport", "sport", "sourcetransportport"),
-    "target_port": ("targetport", "port", "destinationport", "dstport", "dport", "destinationtransportport"),
-    "protocol": ("protocol", "proto", "protocolidentifier"),
+    "source_port": ("sourceport", "srcport", "sport", "clientport", "sourcetransportport"),
+    "target_port": (
+        "targetport", "port", "destinationport", "dstport", "dport", "destport", "serverport",
+        "destinationtransportport",
+    ),
+    "protocol": ("protocol", "proto", "ipprotocol", "protocolidentifier"),
     "bytes_out": ("bytesout", "outbytes", "bytes", "octets", "octetdeltacount", "bytessent"),
     "bytes_in": ("bytesin", "inbytes", "bytesreceived", "replybytes", "reverseoctetdeltacount"),
     "flags": ("flags", "tcpflags", "tcpcontrolbits"),

@@ -381,12 +381,12 @@ class Others(Drafting):
     def test_tables_as_they_are_exported(self) -> None:
         """One network twice, in any order: what is local, machines of a type, next hops by kind or address."""
         plain = {
-            "subnets.csv": "subnet_id,network_id,cidr_block,availability_zone,route_table_id\n"
+            "subnets.csv": "subnet,network id,cidr,zone name,route table id\n"
             "app,prod,10.30.0.0/24,1,priv\nedge,prod,10.30.9.0/28,1,pub\n",
-            "routes.csv": "route_table_id,destination_cidr,target\npriv,10.30.0.0/16,local\npriv,0.0.0.0/0,fw1\n"
+            "routes.csv": "route table id,destination cidr,target\npriv,10.30.0.0/16,local\npriv,0.0.0.0/0,fw1\n"
             "pub,10.30.0.0/16,local\npub,0.0.0.0/0,net\n",
-            "exits.csv": "name,type,subnet,public_ip\nfw1,firewall,edge,203.0.113.5\nnet,internet gateway,,\n",
-            "hosts.csv": "instance_id,private_ip,subnet\nweb1,10.30.0.11,app\nweb2,10.30.0.12,app\n",
+            "exits.csv": "name,type,subnet,public ip\nfw1,firewall,edge,203.0.113.5\nnet,internet gateway,,\n",
+            "hosts.csv": "instance,private ip,subnet\nweb1,10.30.0.11,app\nweb2,10.30.0.12,app\n",
         }
         other = {
             "hosts.csv": "Hostname;Type;Private IP;Public IP\r\nfw1;large;10.30.9.5;203.0.113.5\r\n"
@@ -413,6 +413,21 @@ class Others(Drafting):
                 workloads = {name: (one.subnets, one.hosts) for name, one in estate.workloads.items()}
                 self.assertEqual(workloads, {"app": (("app",), 2)})
                 self.assertEqual([*found.facts.unused], ["a route to nowhere (none)"] if number else [])
+        # The same as entries of JSON, whole or inside one mapping; labels as keys and values, or as a mapping.
+        told = {"network": "prod", "zone": 1}
+        subnets = [
+            {"subnet": name, "cidr": prefix, "routeTable": {"id": to}, **told}
+            for name, prefix, to in (("app", "10.30.0.0/24", "priv"), ("edge", "10.30.9.0/28", "pub"))
+        ]
+        labels = [{"key": "role", "value": "web"}]
+        hosts = [{"name": f"web{n}", "privateIp": [f"10.30.0.1{n}"], "labels": labels} for n in (1, 2)]
+        for name, data in {"subnets.json": {"subnets": subnets, "count": 2}, "hosts.json": hosts}.items():
+            (self.folder / name).write_text(json.dumps(data))
+        found, draft = self.drafted("subnets.json", "hosts.json")
+        app = {"network": "prod", "zone": "1", "prefix": "10.30.0.0/24", "routes": "priv"}
+        self.assertEqual(draft.data["subnets"]["app"], app)
+        self.assertEqual(draft.where["subnets", "app", "prefix"], "subnets.json entry 1")
+        self.assertEqual(draft.data["workloads"], {"web": {"subnets": ["app"], "hosts": 2}})
         # Names that a resolver of the subnet answered lie elsewhere.
         (self.folder / "hosts.csv").write_text("name,address,subnet\nweb1,10.30.0.11,app\npay.example,10.99.0.7,app\n")
         found, _ = self.drafted("hosts.csv", "subnets.csv")

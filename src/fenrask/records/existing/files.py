@@ -16,6 +16,7 @@ from fenrask.records.existing.facts import Facts
 from fenrask.records.existing.inventories import WORDS, headings, knows_inventory, read_inventory
 from fenrask.records.existing.linux import knows_linux, read_linux
 from fenrask.records.existing.places import subnet_prefixes
+from fenrask.records.existing.sheets import sheet_of_entries, sheet_of_text
 from fenrask.records.existing.traffic import Seen, seen_in
 from fenrask.records.existing.updating import known_of
 from fenrask.records.existing.yang import knows_yang, read_yang
@@ -99,6 +100,9 @@ def _check_named(path: Path, is_named: bool, found: Files) -> None:
         found.facts.skip(f"the name {name}: only JSON of one machine takes one", str(path))
 
 
+_MAPPED = "Say which column is which: --map FIELD=COLUMN."
+
+
 def _check_table(path: Path, head: bytes, columns: Mapping[str, str]) -> None:
     """UnusableInput for a table that is neither of records nor of anything else."""
     first = (_text(head) or "").split("\n", 1)[0].strip()
@@ -107,9 +111,8 @@ def _check_table(path: Path, head: bytes, columns: Mapping[str, str]) -> None:
     of_ends = all(known & {*FIELDS[end]} or columns.get(end) in names for end in ("source", "target"))
     if len(names) > 1 and not of_ends and not head.startswith(b"<"):
         found = f"the columns {', '.join(one.strip() for one in names[:6])}"
-        remedy = "Say which column is which: --map FIELD=COLUMN."
         raise UnusableInput(
-            [Problem(Place(str(path)), found, f"connection records, a bill, or one of: {headings()}", remedy)]
+            [Problem(Place(str(path)), found, f"connection records, a bill, or one of: {headings()}", _MAPPED)]
         )
 
 
@@ -142,16 +145,19 @@ def _json(path: Path, head: bytes, found: Files) -> str:
     except (ValueError, TypeError, KeyError, AttributeError, IndexError) as error:
         what = f"a value of another shape ({type(error).__name__}: {error})"
         raise UnusableInput([Problem(Place(str(path)), what, "what the YANG module, ip or nft writes")]) from None
-    what = ", ".join(map(str, [*data][:4])) if isinstance(data, dict) else "a list of something else"
-    expected = "YANG (ietf-routing, ietf-nat, ...), or what ip and nft write as JSON"
-    raise UnusableInput([Problem(Place(str(path)), what, expected)])
+    sheet = sheet_of_entries(data)
+    if sheet is not None and knows_inventory(sheet, found.columns):
+        return read_inventory(sheet, path.name, found.columns, found.facts)
+    named = sheet.heading if sheet is not None else [*data] if isinstance(data, dict) else ["a list of something else"]
+    expected = f"YANG (ietf-routing, ietf-nat, ...), what ip and nft write as JSON, or entries of one of: {headings()}"
+    raise UnusableInput([Problem(Place(str(path)), ", ".join(map(str, named[:6])), expected, _MAPPED)])
 
 
 def _table(path: Path, head: bytes, found: Files) -> str:
     text = _text(head)
-    if text is None or not knows_inventory(text, found.columns):
+    if text is None or not knows_inventory(sheet_of_text(text), found.columns):
         return ""
-    return read_inventory(_whole(path), path.name, found.columns, found.facts)
+    return read_inventory(sheet_of_text(_whole(path)), path.name, found.columns, found.facts)
 
 
 def _zone_file(path: Path, head: bytes, found: Files) -> str:

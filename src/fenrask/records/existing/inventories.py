@@ -1,11 +1,9 @@
-"""Inventories and route tables as CSV: which table a file is, by its heading, and what its rows tell.
+"""Inventories and route tables, as CSV or as entries of JSON: which table a file is, and what its rows tell.
 
 Columns are known by their names, as those of connection records are, or stated (`--map FIELD=COLUMN`). Columns that
 have the name of a key of the estate may hold lists and mappings as YAML, as the build sheet of `handover` has them.
 """
 
-import csv
-import io
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -18,6 +16,7 @@ from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import KINDS, Destination, Network, Subnet, Workload
 from fenrask.prefixes import parse_address, parse_prefix
 from fenrask.records.existing.facts import Fact, Facts, Host, whole_name
+from fenrask.records.existing.sheets import Sheet
 from fenrask.routing import LOCAL
 
 __all__ = ["WORDS", "headings", "knows_inventory", "read_inventory"]
@@ -105,6 +104,10 @@ class _Row:
         return self.cells.get(field, "")
 
 
+_LABELS = ("tags.", "labels.")
+"""What headings of labels begin with; of a host they may tell its name and what it belongs to."""
+
+
 def _key(heading: str) -> str:
     return re.sub(r"[^a-z0-9]", "", heading.lower().removesuffix("[]"))
 
@@ -112,6 +115,10 @@ def _key(heading: str) -> str:
 def _fields(heading: list[str], columns: Mapping[str, str]) -> dict[str, str]:
     """The column of each field that there is: as stated, else by its name, the first of the words first."""
     by_key, found = {_key(one): one for one in reversed(heading)}, dict[str, str]()
+    for label in heading:
+        key = _key(label.rpartition(".")[2])
+        if label.startswith(_LABELS) and key in (*WORDS["name"], *WORDS["group"]):
+            by_key.setdefault(key, label)
     for field, words in WORDS.items():
         column = next((by_key[word] for word in words if word in by_key), None)
         if column is not None and column not in found.values():
@@ -119,47 +126,38 @@ def _fields(heading: list[str], columns: Mapping[str, str]) -> dict[str, str]:
     return found | {field: column for field, column in columns.items() if field in WORDS and column in heading}
 
 
-def _headed(text: str) -> tuple[list[str], str]:
-    """The headings of a table, and what parts its columns."""
-    first = re.split(r"[\r\n]", text.lstrip("\ufeff"), maxsplit=1)[0].strip()
-    parted = max(",\t;", key=first.count)
-    return next(csv.reader([first], delimiter=parted), []), parted
-
-
-def _rows(text: str, name: str, columns: Mapping[str, str]) -> Iterator[_Row]:
+def _rows(sheet: Sheet, name: str, columns: Mapping[str, str]) -> Iterator[_Row]:
     """The rows of a table that are not empty."""
-    heading, parted = _headed(text)
-    fields = _fields(heading, columns)
-    lines = csv.DictReader(io.StringIO(text.lstrip("\ufeff"), newline=""), delimiter=parted)
-    for line in lines:
-        raw = {key.strip(): (cell or "").strip() for key, cell in line.items() if key and isinstance(cell, str | None)}
+    fields = _fields([*sheet.heading], columns)
+    for line, texts in sheet.rows():
+        raw = {key.strip(): cell.strip() for key, cell in texts.items()}
         if any(raw.values()):
             cells = {field: raw.get(column.strip(), "") for field, column in fields.items()}
-            yield _Row(cells, raw, f"{name} row {lines.line_num}", lines.line_num)
+            yield _Row(cells, raw, f"{name} {sheet.unit} {line}", line)
 
 
 _FIRST = 50
 """Rows by which a kind of table is known."""
 
 
-def _known(text: str, columns: Mapping[str, str]) -> _Table | None:
-    fields = _fields(_headed(text)[0], columns).keys()
+def _known(sheet: Sheet, columns: Mapping[str, str]) -> _Table | None:
+    fields = _fields([*sheet.heading], columns).keys()
     may_be = [one for one in _TABLES if fields >= {*one.needed} and not fields & {*one.without}]
-    first = [*islice(_rows(text, "", columns), _FIRST)] if may_be else []
+    first = [*islice(_rows(sheet, "", columns), _FIRST)] if may_be else []
     return next((one for one in may_be if one.is_one(first)), None)
 
 
-def knows_inventory(text: str, columns: Mapping[str, str]) -> bool:
-    """Whether a text, or its beginning, is a table of one of these kinds."""
-    return len(_headed(text)[0]) > 1 and _known(text, columns) is not None
+def knows_inventory(sheet: Sheet, columns: Mapping[str, str]) -> bool:
+    """Whether a table, or its beginning, is one of these kinds."""
+    return len(sheet.heading) > 1 and _known(sheet, columns) is not None
 
 
-def read_inventory(text: str, file: str, columns: Mapping[str, str], facts: Facts) -> str:
+def read_inventory(sheet: Sheet, file: str, columns: Mapping[str, str], facts: Facts) -> str:
     """Take what a table tells; what it is, in words. UnusableInput with every row that cannot be read."""
-    table = _known(text, columns)
+    table = _known(sheet, columns)
     assert table is not None
     problems: list[Problem] = []
-    for row in _rows(text, file, columns):
+    for row in _rows(sheet, file, columns):
         try:
             table.take(row, facts)
         except ValueError as error:

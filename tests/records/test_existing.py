@@ -1,6 +1,7 @@
 """A draft estate from what exists: the sample's own handover, inventory, records and bill give the sample back."""
 
 import csv
+import gzip
 import io
 import json
 import os
@@ -448,6 +449,15 @@ class Others(Drafting):
         )
         for name, content in {"net.csv": networks, "subnets.csv": subnets, "routes.csv": routes}.items():
             (self.folder / name).write_text(content)
+        rows = (f"2026-11-20T10:00:0{n}Z,2026-11-20T10:00:09Z,10.1.0.9,192.0.2.7,{5000 + n},443,tcp" for n in range(9))
+        records = "\n".join(("first seen,last seen,src,dst,sport,dport,proto", *rows, ""))
+        (self.folder / "records.csv").write_text(records)
+        files = [f"--from={self.folder / name}" for name in ("routes.csv", "net.csv", "subnets.csv", "records.csv")]
+        self.assertEqual(self.program("start", "twice", *files).returncode, 0)
+        # The same files again change nothing, and no file of loads is written that says the same.
+        again = self.program("start", "--update", "twice/estate.yaml", *files)
+        self.assertEqual((again.returncode, again.stdout), (0, "{}\n"), again.stderr)
+        self.assertEqual([one.name for one in (self.folder / "twice").glob("loads*")], ["loads.json"])
         _, draft = self.drafted("routes.csv", "net.csv", "subnets.csv")
         tables = self.evaluated(draft).described.estate.route_tables
         self.assertEqual(tables["c-priv"], {"0.0.0.0/0": "nat-core", "10.2.0.0/16": "peer-1"})
@@ -681,6 +691,10 @@ class Program(InFolder):
         # What the patch brought is a draft's value, too: the next file may change it again.
         merged_text = self.program("merged", "mine/estate.yaml", "--patch", "p.json").stdout
         self.assertIn("10.40.22.0/23", merged_text)
+        same = self.program("start", "--update", "mine/estate.yaml", "--from", "records.csv.gz")
+        self.assertNotIn("flows", json.loads(same.stdout))
+        lines = gzip.decompress((self.folder / "records.csv.gz").read_bytes()).splitlines(keepends=True)
+        (self.folder / "records.csv.gz").write_bytes(gzip.compress(b"".join(lines[: len(lines) // 2])))
         records = self.program("start", "--update", "mine/estate.yaml", "--from", "records.csv.gz")
         flows = json.loads(records.stdout)["flows"]
         self.assertEqual({one["measured"].partition("-")[0] for one in flows.values()}, {"loads"})

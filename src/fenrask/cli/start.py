@@ -2,11 +2,12 @@
 
 import json
 import sys
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from tempfile import TemporaryDirectory
-from typing import Annotated
+from typing import Annotated, Any
 
 import typer
 
@@ -209,6 +210,8 @@ def _update(estate: Path, asked: _Asked, out: Path | None, force: bool) -> None:
     draft = drafted(found, str(data["estate"]), today, asked.below)
     loads_file = _new_name(estate.parent, f"loads-{today}")
     contents = draft_files(found, draft, loads_file)
+    if (same := _same_loads(estate.parent, contents.get(loads_file), data)) is not None:
+        draft.rename_loads(loads_file, same)
     update = updated(data, draft, before, found)
     text = json.dumps(update.patch, indent=2) + "\n"
     if loads_file in contents and loads_file in text:
@@ -225,6 +228,13 @@ def _update(estate: Path, asked: _Asked, out: Path | None, force: bool) -> None:
     else:
         sys.stdout.write(text)
     _check_patch(estate, text)
+
+
+def _same_loads(folder: Path, content: bytes | None, data: Mapping[str, Any]) -> str | None:
+    """The file of loads that a flow refers to already, and that says the same."""
+    names = dict.fromkeys(one.get("measured") for one in data["flows"].values() if isinstance(one, Mapping))
+    files = [name for name in names if isinstance(name, str) and Path(name).name == name and (folder / name).is_file()]
+    return next((name for name in files if (folder / name).read_bytes() == content), None)
 
 
 def _check_patch(estate: Path, text: str) -> None:

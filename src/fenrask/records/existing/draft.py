@@ -49,6 +49,12 @@ class Draft:
             # A part of a value that was set whole is from elsewhere now.
             self.where[steps[:3]] = where
 
+    def rename_loads(self, name: str, other: str) -> None:
+        """Let flows refer to another file of measured loads."""
+        for flow in self.of("flows").values():
+            if flow.get("measured") == name:
+                flow["measured"] = other
+
     def take(self, section: str, name: str, facts: Mapping[str, Fact]) -> None:
         """Set what was told of an entry."""
         for key, fact in facts.items():

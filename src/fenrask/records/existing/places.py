@@ -9,6 +9,7 @@ from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes, is_public
 from fenrask.records.existing.draft import Assumed, Draft
 from fenrask.records.existing.facts import Fact, Facts, whole_name
 from fenrask.records.existing.traffic import Seen
+from fenrask.records.existing.updating import FIRST
 
 __all__ = ["put_filters", "put_places", "subnet_prefixes"]
 
@@ -82,6 +83,9 @@ def _free(name: str, draft: Draft) -> str:
 
 def _networks(facts: Facts, draft: Draft) -> None:
     told = dict(facts.entries("networks"))
+    for _, entry in facts.entries("subnets"):
+        if (network := entry.get("network")) and network.where != FIRST:
+            facts.from_files.add(("networks", str(network.value)))
     for name, values in told.items():
         draft.take("networks", name, values)
     prefixes = {
@@ -177,10 +181,12 @@ def _owner(name: str, table: str, where: str, facts: Facts, draft: Draft) -> str
     for of in (network, ""):
         found = [other for other, one in networks.items() if one == of]
         if len(found) == 1 and (of or len(draft.of("networks")) == 1):
+            facts.from_files.add(("exits", found[0]))
             return found[0]
     own = f"{name}-{network}" if network and len(draft.of("networks")) > 1 else name
     facts.add("exits", own, "kind", value=kind, where=where)
     facts.add("exits", own, "network", value=network, where=where)
+    facts.from_files.add(("exits", own))
     return own
 
 

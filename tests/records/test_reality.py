@@ -49,6 +49,35 @@ class Bills(InFolder):
         self.assertEqual(self.compared(text, "--resource", "res-17=gate", status=0)["gate"]["verdict"], "as planned")
         self.assertEqual(self.program("confirm", "--bill", "bill.csv", "--resource", "res-17=gata").returncode, 2)
 
+    def test_a_bill_of_everything_is_held_against_what_is_about_ways_out(self) -> None:
+        """Transfer of the whole account, an address by itself, machines and tax: as providers write them."""
+        hours, addresses, processed, out = (
+            sum(one["amount"] for one in self.json("charges")["lines"] if one["item"] == item)
+            for item in ("hours", "addresses", "processed", "internet out")
+        )
+        head = "BilledCost,BillingCurrency,ResourceName,ChargeDescription,ServiceCategory,ChargeCategory\n"
+        rows = (
+            f"{hours + processed},EUR,nat/gate,gateway hours and data,Networking,Usage\n"
+            f"{addresses},EUR,203.0.113.1,public address,Networking,Usage\n"
+            f"{out},EUR,account,data transfer to internet,Networking,Usage\n"
+            "900,EUR,vm-1,machine hours,Compute,Usage\n70,EUR,gate,tax,Networking,Tax\n"
+        )
+        self.write("bill.csv", head + rows)
+        found = self.json("confirm", "--bill", "bill.csv")
+        told = [(one["about"], one["item"], one["verdict"]) for one in found["compared"]]
+        self.assertEqual(
+            told,
+            [("gate", "exit", "as planned"), ("(no exit)", "internet out", "as planned"),
+             ("the bill", "total", "as planned")],
+        )  # fmt: skip
+        self.assertEqual(
+            found["not_counted"], ["bill.csv: 2 rows about something else (Compute, Tax), 970.00 EUR: not compared"]
+        )
+        self.write("bill.csv", (head + rows).replace(f"{out},", f"{2 * out},"))
+        found = self.json("confirm", "--bill", "bill.csv", status=1)
+        bad = [(one["about"], one["item"]) for one in found["compared"] if one["verdict"] == "different"]
+        self.assertEqual(bad, [("(no exit)", "internet out"), ("the bill", "total")])
+
     def test_parquet_says_what_csv_says(self) -> None:
         import pyarrow as arrow
         import pyarrow.parquet as parquet

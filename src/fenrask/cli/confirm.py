@@ -16,7 +16,7 @@ from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.inputs import at, file_bytes, file_text
-from fenrask.records.bills import compare_bill, guessed, read_bill
+from fenrask.records.bills import about_ways_out, compare_bill, guessed, read_bill
 from fenrask.records.compared import Compared
 from fenrask.records.confirming import Confirmed, confirm
 from fenrask.records.in_force import (
@@ -45,6 +45,8 @@ class _Seen:
     routes: list[RouteSeen] = field(default_factory=list)
     answers: list[NameAnswer] = field(default_factory=list)
     problems: list[Problem] = field(default_factory=list)
+    others: list[str] = field(default_factory=list)
+    """What was read and is about something else."""
 
 
 @shared_options
@@ -109,7 +111,7 @@ def command(
         raise UnusableInput([Problem(Place(path="--ask"), "no --destination or no --subnet", "both of them")])
     if ask:
         seen.observations.append(Observation(seen_by(ask), destination, sender, place=Place(path="--ask")))
-    compared = [*_billed(bill, resource or [], evaluation, seen.problems)] if bill else []
+    compared = [*_billed(bill, resource or [], evaluation, seen)] if bill else []
     if not (files or ask or bill):
         raise UnusableInput([Problem(Place(path="FILE"), "no file, no --ask and no --bill", "what was observed")])
     confirmed = _readable(described, seen, only_seen=bool(ask) and not files)
@@ -121,7 +123,7 @@ def command(
     if not compared and not any(one.times for one in confirmed):
         raise UnusableInput(seen.problems or [Problem(Place(path="FILE"), "no observation", "what was observed")])
     problems = sorted(seen.problems, key=lambda problem: (problem.place.file, problem.place.line))
-    call.show(confirm_page(described.estate.estate, confirmed, compared, list(map(str, problems))))
+    call.show(confirm_page(described.estate.estate, confirmed, compared, [*map(str, problems)], seen.others))
     if propose:
         patch = corrected_loads(evaluation, seen.samples)
         call.write(propose, (json.dumps(patch, indent=2) + "\n").encode())
@@ -157,10 +159,13 @@ def _read(file: str, destination: str, sender: str, described: Described, seen: 
         seen.observations += read_observations(text, file, destination, seen.problems)
 
 
-def _billed(file: Path, pairs: Sequence[str], evaluation: Evaluation, problems: list[Problem]) -> list[Compared]:
+def _billed(file: Path, pairs: Sequence[str], evaluation: Evaluation, seen: _Seen) -> list[Compared]:
     stated = dict(one.partition("=")[::2] for one in pairs)
     if wrong := unknown("--resource", stated.values(), evaluation.described.estate.exits, "an exit"):
         raise UnusableInput(wrong)
     content = file_bytes(file, at(Place(path="--bill"), "a bill", before=f"{file}: "))
-    billed = read_bill(content, str(file), evaluation.bill.currency, problems)
-    return list(compare_bill(evaluation, billed, guessed(evaluation.described, billed, stated)))
+    billed = read_bill(content, str(file), evaluation.bill.currency, seen.problems)
+    owners = guessed(evaluation.described, billed, stated)
+    kept, others = about_ways_out(billed, owners)
+    seen.others += [f"{file.name}: {others}: not compared"] if others else []
+    return list(compare_bill(evaluation, kept, owners))

@@ -2,13 +2,14 @@
 
 Columns of FOCUS 1.x (FinOps Open Cost and Usage Specification) that are read: BilledCost, BillingCurrency, ResourceId,
 ResourceName, ChargeDescription, ServiceName; and, where rates are drawn from a bill, PricingQuantity and PricingUnit,
-or ConsumedQuantity and ConsumedUnit, SkuMeter, BillingPeriodStart, ChargePeriodStart.
+or ConsumedQuantity and ConsumedUnit, SkuMeter, BillingPeriodStart, ChargePeriodStart; ServiceCategory and
+ChargeCategory, by which tax, and what is no networking and belongs to no exit, are set aside.
 """
 
 import csv
 import io
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from decimal import Decimal, InvalidOperation
@@ -22,11 +23,12 @@ from fenrask.estate.suggestions import some
 from fenrask.evaluation import Evaluation
 from fenrask.records.compared import AS_PLANNED, DIFFERENT, NOT_SEEN, Compared
 from fenrask.records.tables import accepted_tables
-from fenrask.units import cents
+from fenrask.units import cents, counted
 
-__all__ = ["Billed", "compare_bill", "guessed", "named_in", "read_bill"]
+__all__ = ["Billed", "about_ways_out", "compare_bill", "guessed", "item_of", "owner_of", "read_bill"]
 
 _NEAR = Fraction(5, 100)
+_TAX = "Tax"
 _COST, _CURRENCY = "BilledCost", "BillingCurrency"
 _REMEDY = f"A bill has the columns of this: {accepted_tables('confirm --bill')}."
 
@@ -49,6 +51,12 @@ class Billed:
     """The day on which the billing period begins; empty where the bill does not say."""
     charged_from: str = ""
     """When the charge itself begins, of bills with a row for each hour or day; empty where the bill does not say."""
+    category: str = ""
+    """The category of the service in the words of the specification, or `Tax`; empty where the bill does not say."""
+
+    def is_about(self, owner: str) -> bool:
+        """Whether it may be about a way out: of networking, of no category, or of an exit, by name."""
+        return self.category != _TAX and (bool(owner) or self.category.lower() in ("", "networking", "other"))
 
 
 def read_bill(content: bytes, file: str, currency: str, problems: list[Problem]) -> list[Billed]:
@@ -79,7 +87,9 @@ def read_bill(content: bytes, file: str, currency: str, problems: list[Problem])
         quantity, unit = _quantity(row)
         begins, where = str(row.get("BillingPeriodStart") or "")[:10], f"{file} row {number}"
         charged_from = str(row.get("ChargePeriodStart") or "")
-        found.append(Billed(resource, words, cost, told, charge, quantity, unit, where, begins, charged_from))
+        of_service = str(row.get("ServiceCategory") or "").strip()
+        category = _TAX if str(row.get("ChargeCategory") or "").strip().title() == _TAX else of_service
+        found.append(Billed(resource, words, cost, told, charge, quantity, unit, where, begins, charged_from, category))
     return found
 
 
@@ -116,45 +126,105 @@ def guessed(described: Described, billed: Sequence[Billed], stated: Mapping[str,
         if row.resource in stated:
             found[row.resource] = stated[row.resource]
         elif row.resource not in found:
-            found[row.resource] = named_in(row.resource, described.estate.exits)
+            exits = described.estate.exits
+            found[row.resource] = owner_of(row.resource, {name: exits[name].listed_addresses for name in exits})
     return found
 
 
-def named_in(resource: str, names: Iterable[str]) -> str:
-    """The longest name that a resource carries as a word of its own; empty for none."""
-    longest = sorted(names, key=len, reverse=True)
-    return next((one for one in longest if re.search(rf"(?<![\w-]){re.escape(one)}(?![\w-])", resource)), "")
+def owner_of(resource: str, exits: Mapping[str, Iterable[object]]) -> str:
+    """The exit whose name, the longest, a resource carries as a word of its own, else an address; empty for none.
+
+    exits: the public addresses of each.
+    """
+    longest = sorted(exits, key=len, reverse=True)
+    named = next((one for one in longest if _carries(resource, one)), "")
+    return named or next((one for one in exits if any(_carries(resource, str(own)) for own in exits[one])), "")
+
+
+def _carries(resource: str, word: str) -> bool:
+    return word in resource and re.search(rf"(?<![\w-]){re.escape(word)}(?![\w-])", resource) is not None
+
+
+def about_ways_out(billed: Sequence[Billed], owners: Mapping[str, str]) -> tuple[list[Billed], str]:
+    """The rows that may be about ways out, and what the others come to, in words; nothing where there are none."""
+    kept = [row for row in billed if row.is_about(owners.get(row.resource, ""))]
+    others = [row for row in billed if not row.is_about(owners.get(row.resource, ""))]
+    if not others:
+        return kept, ""
+    cost = cents(sum((row.cost for row in others), Fraction(0)))
+    named = some(dict.fromkeys(row.category for row in others))
+    rows = counted(len(others), "row")
+    return kept, f"{rows} about something else ({named}), {cost:,} {others[0].currency}"
+
+
+ITEMS: tuple[tuple[str, str], ...] = (
+    (r"address", "addresses"), (r"process|carried|inspected", "processed"), (r"region", "region crossing"),
+    (r"zone", "zone crossing"), (r"network", "network crossing"), (r"service", "service out"),
+    (r"internet|egress|transfer out|data out", "internet out"), (r"hour|uptime|running", "hours"),
+)  # fmt: skip
+"""The items of a bill by words in what a row is charged for, tried in this order."""
+
+
+def item_of(row: Billed) -> str:
+    """The item that a row is charged for; empty where its words tell none."""
+    text = (row.charge or row.description).lower()
+    return next((item for words, item in ITEMS if re.search(words, text)), "")
 
 
 def compare_bill(evaluation: Evaluation, billed: Sequence[Billed], owners: Mapping[str, str]) -> Iterator[Compared]:
     """Each exit's cost and the total as billed, against the model; what belongs to no exit comes after the exits.
 
-    The work on machines of one's own is on no provider's bill.
+    Where rows name no exit, as those for transfer often do, they are held against the same item of the exits that no
+    row names. The work on machines of one's own is on no provider's bill.
     """
     currency, planned = evaluation.bill.currency, _charged(evaluation.bill)
+    whole = sum((amount for items in planned.values() for amount in items.values()), Fraction(0))
     seen: dict[str, Fraction] = {}
+    bare: dict[str, list[Billed]] = {}
     for row in billed:
-        owner = owners.get(row.resource, "")
-        seen[owner] = seen.get(owner, Fraction(0)) + row.cost
-    for name in sorted({*planned, *seen} - {""}, key=lambda name: -planned.get(name, Fraction(0))):
-        exit_ = _judged(name, "exit", planned.get(name, Fraction(0)), seen.get(name), currency)
-        if exit_.verdict == DIFFERENT and (told := _one_line(evaluation.bill, name, seen[name] - planned.get(name, 0))):
+        if owner := owners.get(row.resource, ""):
+            seen[owner] = seen.get(owner, Fraction(0)) + row.cost
+        else:
+            bare.setdefault(item_of(row), []).append(row)
+    by_item = [*_by_item(planned, bare, seen, currency)]
+    costs = {name: sum(items.values(), Fraction(0)) for name, items in planned.items()}
+    for name in sorted({*costs, *seen} - {""}, key=lambda name: -costs.get(name, Fraction(0))):
+        exit_ = _judged(name, "exit", costs.get(name, Fraction(0)), seen.get(name), currency)
+        if exit_.verdict == DIFFERENT and (told := _one_line(evaluation.bill, name, seen[name] - costs.get(name, 0))):
             exit_ = replace(exit_, cause=told)
         yield exit_
-    if planned.get("") or "" in seen:
-        rest = _judged("(no exit)", "rest", planned.get("", Fraction(0)), seen.get(""), currency)
-        unknown = dict.fromkeys(each.resource or each.description for each in billed if not owners.get(each.resource))
-        if rest.verdict == DIFFERENT and unknown:
-            rest = replace(
-                rest, cause=f"{rest.cause}; of no exit: {some(unknown)}", check_next="--resource RESOURCE=EXIT"
+    yield from by_item
+    rest = [row for rows in bare.values() for row in rows]
+    if rest or costs.get(""):
+        cost = sum((row.cost for row in rest), Fraction(0)) if rest else None
+        left = _judged("(no exit)", "rest", costs.get("", Fraction(0)), cost, currency)
+        unknown = dict.fromkeys(each.resource or each.description for each in rest)
+        if left.verdict == DIFFERENT and unknown:
+            left = replace(
+                left, cause=f"{left.cause}; of no exit: {some(unknown)}", check_next="--resource RESOURCE=EXIT"
             )
-        yield rest
-    whole = sum(planned.values(), Fraction(0))
-    total = _judged("the bill", "total", whole, sum(seen.values(), Fraction(0)), currency)
+        yield left
+    total = _judged("the bill", "total", whole, sum((row.cost for row in billed), Fraction(0)), currency)
     if own := cents(evaluation.bill.total - whole):
         work = f"{own:,} {currency} of own work on machines, in `fenrask charges`, is on no provider's bill"
         total = replace(total, cause=f"{total.cause}; {work}" if total.cause else work)
     yield total
+
+
+def _by_item(
+    planned: dict[str, dict[str, Fraction]], bare: dict[str, list[Billed]], seen: Container[str], currency: str
+) -> Iterator[Compared]:
+    """The items that rows without an exit, and exits without a row, have in common; both are taken out."""
+    for item in [item for item in bare if item]:
+        alone = [name for name, items in planned.items() if name not in seen and item in items]
+        amount = sum((planned[name][item] for name in alone), Fraction(0))
+        if cents(amount):
+            cost = sum((row.cost for row in bare.pop(item)), Fraction(0))
+            for name in alone:
+                del planned[name][item]
+                if not planned[name]:
+                    del planned[name]
+            yield _judged("(no exit)", item, amount, cost, currency)
 
 
 def _one_line(bill: Bill, exit_name: str, more: Fraction) -> str:
@@ -173,12 +243,13 @@ def _one_line(bill: Bill, exit_name: str, more: Fraction) -> str:
     return f"{cents(more):+,} {bill.currency} is its line `{item}` {what}"
 
 
-def _charged(bill: Bill) -> dict[str, Fraction]:
-    """What the provider charges for each exit; the empty name holds what belongs to none."""
-    found: dict[str, Fraction] = {}
+def _charged(bill: Bill) -> dict[str, dict[str, Fraction]]:
+    """What the provider charges for each exit, by item; the empty name holds what belongs to none."""
+    found: dict[str, dict[str, Fraction]] = {}
     for line in bill.lines:
         for use, share in line.uses.items() if line.item != UPKEEP else ():
-            found[use.exit] = found.get(use.exit, Fraction(0)) + line.amount * share
+            items = found.setdefault(use.exit, {})
+            items[line.item] = items.get(line.item, Fraction(0)) + line.amount * share
     return found
 
 

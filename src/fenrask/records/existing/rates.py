@@ -1,6 +1,5 @@
 """A catalogue's rates drawn from a bill: what a unit costs, by meter and step; each row is right to a cent."""
 
-import re
 from calendar import monthrange
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
@@ -10,7 +9,7 @@ from fractions import Fraction
 from typing import Any, NamedTuple
 
 from fenrask.estate import suggestions
-from fenrask.records.bills import Billed, named_in
+from fenrask.records.bills import Billed, about_ways_out, item_of, owner_of
 from fenrask.records.existing.draft import CATALOGUE, Assumed, Draft
 from fenrask.units import counted
 
@@ -22,31 +21,26 @@ _HOURS_PER_MONTH = 730
 
 @dataclass(frozen=True)
 class _Meter:
-    """What rows of a bill are charged for, by a word in them, and the key of the catalogue that states its rate.
+    """The key of the catalogue that states the rate of an item.
 
     by_exit: whether the rate is of the offer of the exit that the row names.
     """
 
-    words: str
     keys: tuple[str, ...]
     by_exit: bool = False
-    is_time: bool = False
-
-    def knows(self, text: str) -> bool:
-        return re.search(self.words, text) is not None
 
 
-_METERS = (
-    _Meter(r"address", ("addresses", "hour"), is_time=True),
-    _Meter(r"process|carried|inspected", ("rates", "processed_per_gb"), by_exit=True),
-    _Meter(r"region", ("transfer", "cross_region_per_gb")),
-    _Meter(r"zone", ("transfer", "cross_zone_per_gb")),
-    _Meter(r"network", ("transfer", "cross_network_per_gb")),
-    _Meter(r"service", ("transfer", "service_out_per_gb")),
-    _Meter(r"internet|egress|transfer out|data out", ("transfer", "internet_out_per_gb")),
-    _Meter(r"hour|uptime|running", ("rates", "hour"), by_exit=True, is_time=True),
-)
-"""Tried in this order on what a row says in words."""
+_METERS = {
+    "addresses": _Meter(("addresses", "hour")),
+    "processed": _Meter(("rates", "processed_per_gb"), by_exit=True),
+    "region crossing": _Meter(("transfer", "cross_region_per_gb")),
+    "zone crossing": _Meter(("transfer", "cross_zone_per_gb")),
+    "network crossing": _Meter(("transfer", "cross_network_per_gb")),
+    "service out": _Meter(("transfer", "service_out_per_gb")),
+    "internet out": _Meter(("transfer", "internet_out_per_gb")),
+    "hours": _Meter(("rates", "hour"), by_exit=True),
+}
+"""By what rows are charged for."""
 _BYTES = {
     "kb": 10**3, "mb": 10**6, "gb": 10**9, "gigabyte": 10**9, "gigabytes": 10**9, "tb": 10**12,
     "kib": 2**10, "mib": 2**20, "gib": 2**30, "gibibyte": 2**30, "gibibytes": 2**30, "tib": 2**40,
@@ -58,11 +52,23 @@ _STEPPED = ("processed_per_gb", "internet_out_per_gb", "service_out_per_gb")
 """Rates that may have steps."""
 
 
+def _charged_rows(rows: Sequence[Billed], draft: Draft) -> list[Billed]:
+    """Those of one month and currency that are about ways out; the others, and such as lack a quantity, are listed."""
+    exits, of_month = _addresses(draft), _of_one_month(rows, draft)
+    kept, others = about_ways_out(of_month, {one.resource: owner_of(one.resource, exits) for one in of_month})
+    if others:
+        draft.lack(CATALOGUE, "rates", why=f"what {others}, would change: not used")
+    if bare := [row for row in kept if row.quantity is None]:
+        why = f"the quantity (PricingQuantity) in {_places(bare)} rows: no rate can be drawn from them"
+        draft.lack(CATALOGUE, "rates", why=why if len(bare) > 1 else why.replace(" rows", ""))
+    return kept
+
+
 def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
     """Set the rates that rows bear out; rows that tell none, and such as a rate does not explain, are listed."""
+    rows = _charged_rows(rows, draft) if rows else ()
     if not rows:
         return
-    rows = _of_one_month(rows, draft)
     currencies, month = Counter(one.currency for one in rows if one.currency), rows[0].begins
     first = rows[0].where
     draft.bills |= {row.where.rpartition(" row ")[0] for row in rows}
@@ -71,9 +77,6 @@ def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
     if month:
         draft.put(CATALOGUE, "read_on", value=month, where=f"{first}, the billing period")
     parts: dict[tuple[str, ...], list[Billed]] = {}
-    if bare := [row for row in rows if row.quantity is None]:
-        why = f"the quantity (PricingQuantity) in {_places(bare)} rows: no rate can be drawn from them"
-        draft.lack(CATALOGUE, "rates", why=why if len(bare) > 1 else why.replace(" rows", ""))
     unit, unclear = _unit(rows, draft), dict[_Unclear, list[Billed]]()
     for row in (one for one in rows if one.quantity is not None):
         found = _priced(row, unit, draft)
@@ -180,17 +183,22 @@ def _in_unit(row: Billed, unit: int, steps: tuple[str, ...]) -> Billed | _Unclea
 
 def _rate_of(row: Billed, draft: Draft) -> tuple[str, ...] | _Unclear:
     """The steps to the rate that a row is charged by; else why that is not plain."""
-    text = f"{row.charge or row.description}".lower()
-    meter = next((one for one in _METERS if one.knows(text)), None)
+    meter = _METERS.get(item_of(row))
     if meter is None:
         return _Unclear((CATALOGUE, "rates"), "what is charged in", row.charge)
     if not meter.by_exit:
         return (CATALOGUE, *meter.keys)
-    owner = named_in(row.resource, draft.of("exits"))
+    owner = owner_of(row.resource, _addresses(draft))
     offer = draft.of("exits").get(owner, {}).get("offer")
     if not offer:
         return _Unclear((CATALOGUE, *meter.keys), f"which exit {_WHO} would be, in", row.charge)
     return (CATALOGUE, "offers", str(offer), *meter.keys)
+
+
+def _addresses(draft: Draft) -> dict[str, list[str]]:
+    """The public addresses of each exit, as far as they are listed."""
+    stated = {name: entry.get("addresses") for name, entry in draft.of("exits").items()}
+    return {name: own if isinstance(own, list) else [] for name, own in stated.items()}
 
 
 def _hours(parts: dict[tuple[str, ...], list[Billed]], draft: Draft) -> None:
@@ -319,7 +327,7 @@ def _counts(parts: dict[tuple[str, ...], list[Billed]], draft: Draft) -> None:
     month = Fraction(str(draft.catalogue.get("hours_per_month", _HOURS_PER_MONTH)))
     charged: dict[str, list[Billed]] = {}
     for row in parts.get((CATALOGUE, "addresses", "hour"), ()):
-        charged.setdefault(named_in(row.resource, draft.of("exits")), []).append(row)
+        charged.setdefault(owner_of(row.resource, _addresses(draft)), []).append(row)
     for owner, rows in charged.items():
         number = sum((row.quantity or Fraction(0) for row in rows), Fraction(0)) / month
         if owner and draft.of("exits")[owner].get("addresses") == "auto" and number.denominator == 1 and number:

@@ -44,9 +44,16 @@ _DIFFERENCES = (
 
 
 def confirm_page(
-    estate: str, found: Sequence[Confirmed], compared: Sequence[Compared] = (), unread: Sequence[str] = ()
+    estate: str,
+    found: Sequence[Confirmed],
+    compared: Sequence[Compared] = (),
+    unread: Sequence[str] = (),
+    others: Sequence[str] = (),
 ) -> Page:
-    """Every observation's verdict, the doubtful first; for each difference its likely cause and what to check next."""
+    """Every observation's verdict, the doubtful first; for each difference its likely cause and what to check next.
+
+    unread: what could not be read; others: what was read and is about something else.
+    """
     ordered = sorted(found, key=lambda confirmed: (confirmed.well, not confirmed.differs))
     rows = [(one.subnet or "any", one.destination, one.planned, one.seen_as, one.times, one.verdict) for one in ordered]
     causes = [
@@ -54,10 +61,10 @@ def confirm_page(
         for one in ordered
         if not one.well
     ]
-    others = sorted(compared, key=lambda row: row.verdict != DIFFERENT)
+    by_verdict = sorted(compared, key=lambda row: row.verdict != DIFFERENT)
     causes += [
         (f"{one.what} of {one.about}", one.item, one.verdict, one.cause, one.check_next)
-        for one in others
+        for one in by_verdict
         if one.verdict == DIFFERENT
     ]
     differ = sum(one.differs for one in found) + sum(one.verdict == DIFFERENT for one in compared)
@@ -72,7 +79,7 @@ def confirm_page(
     if found or not compared:
         tables.append(Table("observed", "Sources seen", _COLUMNS, rows, empty="nothing was observed", shown=16))
     if compared:
-        measured = [(one.what, one.about, one.item, one.planned, one.seen, one.verdict) for one in others]
+        measured = [(one.what, one.about, one.item, one.planned, one.seen, one.verdict) for one in by_verdict]
         tables.append(Table("compared", "Metrics, routes, names and bill", _COMPARED, measured, shown=16))
     tables.append(
         Table(
@@ -87,7 +94,7 @@ def confirm_page(
         )
     )
     facts = {"as_planned": planned, "different": differ, "not_seen": unseen}
-    return Page("confirm", estate, (summary,), tuple(tables), facts, tuple(unread))
+    return Page("confirm", estate, (summary,), tuple(tables), facts, (*unread, *others))
 
 
 def observations_to_make(evaluation: Evaluation) -> str:

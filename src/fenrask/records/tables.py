@@ -82,9 +82,11 @@ TABLES: dict[str, ReadTable] = {
         {
             "BilledCost": "the amount",
             "BillingCurrency": "its currency; default: the catalogue's",
-            "ResourceName": "what is charged for; or `ResourceId`",
+            "ResourceName": "what is charged for: it carries an exit's name or an address of it; or `ResourceId`",
             "ServiceName": "of what service; may be missing",
-            "ChargeDescription": "in words; may be missing",
+            "ChargeDescription": "in words, by which rows without an exit are known: internet, zone; may be missing",
+            "ServiceCategory": "rows of an exit, of `Networking` and of none are compared; may be missing",
+            "ChargeCategory": "`Tax` is not compared; may be missing",
         },
         ("BilledCost",),
         "BilledCost,BillingCurrency,ResourceName,ServiceName,ChargeDescription\n"

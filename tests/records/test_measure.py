@@ -146,6 +146,15 @@ class Reading(Records):
                 self.assertEqual(done.returncode, 2, done)
                 self.assertIn("a packed file that breaks off", done.stdout + done.stderr)
 
+    def test_records_from_beyond_a_translation_are_told(self) -> None:
+        self.estate()
+        head, row = "start,end,source,target,source_port,target_port,protocol\n", "{},{},{},198.51.100.7,{},443,6\n"
+        for source, told in (("203.0.113.1", True), ("203.0.112.1", False)):
+            rows = "".join(row.format(DAY + n, DAY + n + 2, source, 5000 + n) for n in range(20))
+            self.write("seen.csv", head + rows)
+            said = " ".join(self.json("measure", "seen.csv", status=1)["summary"])
+            self.assertEqual("20 records come from 203.0.113.0/24, where gate has public addresses" in said, told, said)
+
     def test_headings_of_other_exports_are_known(self) -> None:
         ours = "start,end,source,target,source_port,target_port,protocol,bytes_out"
         row = f"{DAY},{DAY + 9},10.0.1.5,198.51.100.7,5000,443,6,2048"

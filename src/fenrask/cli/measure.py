@@ -31,7 +31,7 @@ from fenrask.records.summary import Summary, spanned
 from fenrask.records.tallying import summarised
 from fenrask.units import counted
 from fenrask.views.page import Page
-from fenrask.views.pages.measure import held_twice, measure_page
+from fenrask.views.pages.measure import measure_page, unmatched_lines
 
 __all__ = ["command"]
 
@@ -127,7 +127,7 @@ def command(
         drawn = _drawn(figure, described, loads)
     tables = {file: of for file, of in seen.guessed.items() if of}
     page = measure_page(described.estate.estate, loads, seen.unread, seen.formats, tables)
-    page = replace(page, summary=(*page.summary, *held_twice(described.estate, whole)))
+    page = replace(page, summary=(*page.summary, *unmatched_lines(described.estate, whole)))
     if replay and loads.found:
         page = _with_replay(page, described, loads, files, fields)
     call.show(page)

@@ -7,7 +7,8 @@ from datetime import UTC, datetime
 import numpy as np
 
 from fenrask.estate import Estate
-from fenrask.prefixes import overlap, parse_prefix
+from fenrask.estate.suggestions import some
+from fenrask.prefixes import Prefix, overlap, parse_prefix
 from fenrask.records.batch import STATES, Unread
 from fenrask.records.days import PRIOR_CV
 from fenrask.records.matching import Pairs
@@ -16,7 +17,7 @@ from fenrask.records.summary import Summary, key_parts
 from fenrask.units import counted, percent
 from fenrask.views.page import MACHINES, Column, MadeRows, Page, Table
 
-__all__ = ["held_twice", "measure_page"]
+__all__ = ["measure_page", "unmatched_lines"]
 
 _LOADS = (
     Column("subnet", "from", is_answer=True),
@@ -88,8 +89,20 @@ _BECAME = (Column("what", "they were"), Column("records", "records", "count"))
 _PROTOCOLS = {6: "tcp", 17: "udp", 1: "icmp"}
 
 
-def held_twice(estate: Estate, summary: Summary) -> Iterator[str]:
-    """What is said of records whose sender's address subnets of several networks hold: they are booked to none."""
+def unmatched_lines(estate: Estate, summary: Summary) -> Iterator[str]:
+    """Why records match nothing, where that is plain: subnets of several networks hold an address, or an exit does."""
+    senders: dict[Prefix, int] = {}
+    for (source, *_), number in summary.unmatched.items():
+        prefix = parse_prefix(source)
+        senders[prefix] = senders.get(prefix, 0) + number
+    for prefix, number in senders.items():
+        own = [name for name, one in estate.exits.items() if any(address in prefix for address in one.listed_addresses)]
+        if own:
+            yield (
+                f"{counted(number, 'record comes', 'records come')} from {prefix}, where {some(own)} "
+                f"{'has' if len(own) == 1 else 'have'} public addresses: they were taken beyond the translation, which "
+                "hides the hosts. Take them on the hosts' side."
+            )
     for prefix, holders in estate.held_twice:
         seen = (parse_prefix(end) for key in summary.unmatched for end in key[:2])
         if any(overlap(one, prefix) for one in seen if one.version == prefix.version):

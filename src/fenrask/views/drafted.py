@@ -1,7 +1,7 @@
 """A drafted estate and its catalogue as YAML: each line says where its values are from; first, what nobody told."""
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import Any
@@ -84,7 +84,7 @@ def drafted_estate(draft: Draft) -> str:
     order = [*draft.data]
     order.sort(key=lambda key: [*_ON_ONE_LINE].index(key) if key in _ON_ONE_LINE else -1)
     sections = {key: draft.data[key] for key in order if draft.data[key] not in ({}, None)}
-    return "\n".join([*head, *_lines(sections, (), _ON_ONE_LINE, draft.where)]) + "\n"
+    return "\n".join([*head, *_lines(sections, (), _ON_ONE_LINE, _Places.of(draft.where))]) + "\n"
 
 
 def drafted_catalogue(draft: Draft) -> str:
@@ -94,7 +94,7 @@ def drafted_catalogue(draft: Draft) -> str:
         "# What the provider offers, drafted from files. What no file says, and is assumed: put your provider's in."
     ]
     head += [f"# - {where}: {value}: {why}" for where, value, why in assumed_rows(own)] or ["# nothing."]
-    return "\n".join([*head, *_lines(draft.catalogue, (CATALOGUE,), _OF_CATALOGUE, draft.where)]) + "\n"
+    return "\n".join([*head, *_lines(draft.catalogue, (CATALOGUE,), _OF_CATALOGUE, _Places.of(draft.where))]) + "\n"
 
 
 def assumed_rows(several: Sequence[Assumed]) -> list[tuple[str, str, str]]:
@@ -133,7 +133,23 @@ def value_text(value: Any) -> str:
     return text.removesuffix("\n").removesuffix("\n...")
 
 
-def _lines(whole: Mapping[str, Any], at: Steps, deep: Mapping[str, int], where: Mapping[Steps, str]) -> Iterator[str]:
+@dataclass(frozen=True)
+class _Places:
+    """Where each value is from, by its steps; and the steps of all values inside another."""
+
+    where: Mapping[Steps, str]
+    inside: Mapping[Steps, Sequence[Steps]]
+
+    @classmethod
+    def of(cls, where: Mapping[Steps, str]) -> "_Places":
+        inside: dict[Steps, list[Steps]] = {}
+        for steps in where:
+            for length in range(1, len(steps)):
+                inside.setdefault(steps[:length], []).append(steps)
+        return cls(where, inside)
+
+
+def _lines(whole: Mapping[str, Any], at: Steps, deep: Mapping[str, int], where: _Places) -> Iterator[str]:
     for key, value in whole.items():
         if key in deep and isinstance(value, Mapping):
             yield ""
@@ -143,7 +159,7 @@ def _lines(whole: Mapping[str, Any], at: Steps, deep: Mapping[str, int], where: 
             yield _line(key, value, (*at, key), 0, where)
 
 
-def _entries(whole: Mapping[str, Any], at: Steps, depth: int, indent: int, where: Mapping[Steps, str]) -> Iterator[str]:
+def _entries(whole: Mapping[str, Any], at: Steps, depth: int, indent: int, where: _Places) -> Iterator[str]:
     for key, value in whole.items():
         if depth > 1 and isinstance(value, Mapping) and value:
             yield f"{'  ' * indent}{value_text(key)}:"
@@ -152,20 +168,19 @@ def _entries(whole: Mapping[str, Any], at: Steps, depth: int, indent: int, where
             yield _line(key, value, (*at, key), indent, where)
 
 
-def _line(key: str, value: Any, at: Steps, indent: int, where: Mapping[Steps, str]) -> str:
+def _line(key: str, value: Any, at: Steps, indent: int, where: _Places) -> str:
     text = f"{'  ' * indent}{value_text(key)}: {value_text(value)}"
-    told = _where(value, at, where)
+    told = _where(at, where)
     return f"{text}   # {told}" if told else text
 
 
-def _where(value: Any, at: Steps, where: Mapping[Steps, str]) -> str:
+def _where(at: Steps, places: _Places) -> str:
     """Where an entry's values are from: the place of most of them, and the keys of which it is another."""
-    if at in where:
-        return where[at]
+    if at in places.where:
+        return places.where[at]
     by_place: dict[str, list[str]] = {}
-    for steps, place in where.items():
-        if steps[: len(at)] == at:
-            by_place.setdefault(place, []).append(".".join(steps[len(at) :]))
+    for steps in places.inside.get(at, ()):
+        by_place.setdefault(places.where[steps], []).append(".".join(steps[len(at) :]))
     if len(by_place) == 1:
         return next(iter(by_place))
     order = sorted(by_place.items(), key=lambda item: (item[0] == ASSUMED, -len(item[1])))

@@ -5,7 +5,7 @@ from typing import Any
 
 from fenrask.errors import Place, Problem, UnusableInput
 from fenrask.estate import KINDS, Described
-from fenrask.prefixes import Address, Prefix, is_public, parse_prefix
+from fenrask.prefixes import Address, Prefix, PrefixTable, is_public, parse_prefix
 from fenrask.records.existing.draft import ASSUMED, CATALOGUE, Draft
 from fenrask.records.existing.facts import Facts, whole_name
 from fenrask.records.existing.files import Files, of_records
@@ -146,10 +146,12 @@ def _put_groups(facts: Facts, prefixes: Sequence[tuple[Prefix, str]], taken: set
     """
     groups: dict[str, dict[str, None]] = {}
     numbers: dict[str, tuple[int, str]] = {}
+    by_prefix = PrefixTable(prefixes)
     for host in facts.hosts:
         if whole_name(host.name) in draft.of("exits"):
             continue
-        subnet = next((name for prefix, name in prefixes if host.address in prefix), "")
+        held = by_prefix.match(host.address)
+        subnet = "" if held is None else held[1]
         group = host.group or subnet
         if subnet and (subnet not in taken or draft.where.get(("workloads", group, "hosts")) == FIRST):
             groups.setdefault(group, {}).setdefault(subnet)

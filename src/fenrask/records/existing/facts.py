@@ -157,8 +157,10 @@ def each_port(ports: Iterable[int | str]) -> list[int] | None:
     found: list[int] = []
     for port in ports:
         low, _, high = str(port).partition("-")
+        if len(found) + int(high or low) - int(low) >= _MOST_PORTS:
+            return None
         found += range(int(low), int(high or low) + 1)
-    return found if len(found) <= _MOST_PORTS else None
+    return found
 
 
 def spelled(value: Any) -> str:

@@ -172,8 +172,15 @@ def _short(raw: Mapping[str, str]) -> str:
     return repr(text if len(text) <= 60 else f"{text[:57]}...")
 
 
+_PLAIN = re.compile(r"[A-Za-z][\w./-]*|\d+\.\d+\.\d+\.\d+(/\d+)?")
+"""A word, an IPv4 address or prefix: no YAML but for a truth."""
+_TRUTHS = ("true", "false", "yes", "no", "on", "off", "null", "y", "n")
+
+
 def _value(text: str) -> Any:
     """A cell as YAML where it is a list, a mapping, a number or a truth; else its text."""
+    if _PLAIN.fullmatch(text) and text.lower() not in _TRUTHS:
+        return text
     try:
         found = yaml.safe_load(text)
     except yaml.YAMLError:
@@ -281,8 +288,8 @@ def _route(row: _Row, facts: Facts) -> None:
     # Several rows of one prefix are routes that go together.
     before = facts.told.get(("route_tables", name, key))
     if before is not None and before.where.startswith(f"{row.where.rpartition(' ')[0]} "):
-        several = before.value if isinstance(before.value, list) else [before.value]
-        value = [one if isinstance(one, dict) else {"exit": one} for one in (*several, value)]
+        hops = [hop for own in (before.value, value) for hop in (own if isinstance(own, list) else [own])]
+        value = [hop if isinstance(hop, dict) else {"exit": hop} for hop in hops]
         del facts.told["route_tables", name, key]
     facts.add("route_tables", name, key, value=value, where=row.where)
 

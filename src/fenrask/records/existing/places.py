@@ -5,9 +5,9 @@ from functools import partial
 from ipaddress import ip_network
 
 from fenrask.estate import KINDS
-from fenrask.prefixes import Address, Prefix, covers, fewest_prefixes, is_public, parse_prefix
+from fenrask.prefixes import Address, Prefix, PrefixTable, covers, fewest_prefixes, is_public, parse_prefix
 from fenrask.records.existing.draft import Assumed, Draft
-from fenrask.records.existing.facts import Fact, Facts, whole_name
+from fenrask.records.existing.facts import Fact, Facts, Steps, whole_name
 from fenrask.records.existing.traffic import Seen
 from fenrask.records.existing.updating import FIRST
 
@@ -33,11 +33,15 @@ def put_places(facts: Facts, seen: Seen | None, draft: Draft) -> None:
 
 
 def _subnets(facts: Facts, seen: Seen | None, draft: Draft) -> None:
+    labels: dict[str, list[Steps]] = {}
+    for steps in facts.told:
+        if steps[0] == "subnets" and steps[2:3] == ("tags",) and len(steps) == 4:
+            labels.setdefault(steps[1], []).append(steps)
     for name, told in facts.entries("subnets"):
         if "prefix" in told:
             draft.take("subnets", name, told)
-            for label, fact in facts.of("subnets", name, "tags").items():
-                draft.put("subnets", name, "tags", label, value=fact.value, where=fact.where)
+            for steps in labels.get(name, ()):
+                draft.put(*steps, value=facts.told[steps].value, where=facts.told[steps].where)
         else:
             draft.lack("subnets", name, why="its prefix: what is told of it is not used")
     known = [parse_prefix(one["prefix"]) for one in draft.of("subnets").values()]
@@ -50,8 +54,9 @@ def _subnets(facts: Facts, seen: Seen | None, draft: Draft) -> None:
 def _around_hosts(facts: Facts, seen: Seen | None, known: list[Prefix], draft: Draft) -> None:
     """A /24 around each host of an inventory that no known subnet holds, and around what sends where none is known."""
     blocks: dict[Prefix, str] = {}
+    of_known = PrefixTable((prefix, None) for prefix in known)
     for host in facts.hosts:
-        if not any(host.address in one for one in known):
+        if of_known.match(host.address) is None:
             blocks.setdefault(_around(host.address), host.where)
     if not known and seen is not None:
         # Only where nobody tells of subnets: else an address outside of them is another network's.
@@ -140,10 +145,10 @@ def _holds(prefix: Prefix, some: Iterable[Prefix]) -> bool:
 
 
 def _tables(facts: Facts, draft: Draft) -> None:
-    for table in facts.names_in("route_tables"):
-        for key, fact in facts.of("route_tables", table).items():
-            owner = partial(_owner, table=table, where=fact.where, facts=facts, draft=draft)
-            value = _named(fact.value, owner)
+    meant = _Meant(facts, draft)
+    for table, routes in facts.entries("route_tables"):
+        for key, fact in routes.items():
+            value = _named(fact.value, partial(meant.owner, table=table, where=fact.where))
             draft.put("route_tables", table, key, value=value, where=fact.where)
     subnets = draft.of("subnets")
     by_prefix = {parse_prefix(one["prefix"]): name for name, one in subnets.items()}
@@ -169,25 +174,33 @@ def _named(value: object, name_of: Callable[[str], str]) -> object:
     return name_of(value) if isinstance(value, str) else value
 
 
-def _owner(name: str, table: str, where: str, facts: Facts, draft: Draft) -> str:
-    """Who is meant by an address, or by a kind alone: the exit of this kind in the network of the table."""
-    kind = facts.unnamed.get(name)
-    if kind is None:
-        return facts.aliases.get(name, name)
-    subnets = draft.of("subnets").values()
-    network = next((one["network"] for one in subnets if one.get("routes") == table), "")
-    same = [other for other, entry in facts.entries("exits") if _told(entry, "kind") == kind]
-    networks = {other: _network_told(facts.of("exits", other), draft) for other in same}
-    for of in (network, ""):
-        found = [other for other, one in networks.items() if one == of]
-        if len(found) == 1 and (of or len(draft.of("networks")) == 1):
-            facts.from_files.add(("exits", found[0]))
-            return found[0]
-    own = f"{name}-{network}" if network and len(draft.of("networks")) > 1 else name
-    facts.add("exits", own, "kind", value=kind, where=where)
-    facts.add("exits", own, "network", value=network, where=where)
-    facts.from_files.add(("exits", own))
-    return own
+class _Meant:
+    """Who is meant by a next hop."""
+
+    def __init__(self, facts: Facts, draft: Draft) -> None:
+        self._facts, self._several = facts, len(draft.of("networks")) > 1
+        subnets = draft.of("subnets").values()
+        self._network = {one["routes"]: one["network"] for one in reversed([*subnets]) if one.get("routes")}
+        self._exits: dict[tuple[str, str], list[str]] = {}
+        for name, entry in facts.entries("exits") if facts.unnamed else ():
+            self._exits.setdefault((_told(entry, "kind"), _network_told(entry, draft)), []).append(name)
+
+    def owner(self, name: str, table: str, where: str) -> str:
+        """Whose an address is; of a kind alone, the exit of this kind in the network of the table."""
+        kind = self._facts.unnamed.get(name)
+        if kind is None:
+            return self._facts.aliases.get(name, name)
+        network = self._network.get(table, "")
+        for of in (network,) if self._several else (network, ""):
+            found = self._exits.get((kind, of), ())
+            if len(found) == 1 and (of or not self._several):
+                self._facts.from_files.add(("exits", found[0]))
+                return found[0]
+        own = f"{name}-{network}" if network and self._several else name
+        self._facts.add("exits", own, "kind", value=kind, where=where)
+        self._facts.add("exits", own, "network", value=network, where=where)
+        self._facts.from_files.add(("exits", own))
+        return own
 
 
 def _told(entry: Mapping[str, Fact], key: str) -> str:

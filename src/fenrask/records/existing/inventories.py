@@ -311,7 +311,8 @@ def _hops(text: str) -> Any:
     """What a cell says of next hops: a name, a route that names one, or a list of these."""
     found = _value(text)
     several = found if isinstance(found, list) else [found]
-    if not all(isinstance(one.get("exit"), str) for one in several if isinstance(one, dict)):
+    named = (one.get("exit") if isinstance(one, dict) else one for one in several)
+    if any(isinstance(one, list | dict | None) for one in named):
         raise ValueError("the name of an exit, or a list of them")
     return found
 

@@ -328,6 +328,46 @@ class Routes(Drafting):
         found, _ = self.drafted("subnets.csv", "routes.csv", "exits.csv", "wall.json")
         self.assertIn("rules of wall, which is no firewall (translation-gateway)", found.facts.unused)
 
+    @unittest.skipUnless(os.geteuid() == 0 and shutil.which("nft"), "needs root and nft")
+    def test_named_sets_and_ranges_are_what_they_hold(self) -> None:
+        """The kernel's listing of a gateway that translates to the address of its own line."""
+        self.write(
+            "rules.nft",
+            """
+        table inet way {
+          set lan { type ipv4_addr; flags interval; elements = { 10.0.1.0/25, 10.0.1.200-10.0.1.203 } }
+          set web { type inet_service; elements = { 80, 443 } }
+          set seen { type ipv4_addr; flags dynamic,timeout; timeout 1m; }
+          chain through { type filter hook forward priority 0; policy drop;
+          ct state established,related accept;
+          ip saddr @lan tcp dport @web accept; ip saddr @seen udp dport 53 accept;
+          ip saddr 10.0.1.64-10.0.1.127 accept; }
+        }
+        table ip nat { chain out { type nat hook postrouting priority 100;
+          oifname "wan" ip saddr 10.0.1.0/24 masquerade; }
+        }""",
+        )
+        script = "nft -f rules.nft; nft -j list ruleset > gw.nft.json"
+        subprocess.run(["unshare", "-n", "bash", "-ec", script], cwd=self.folder, check=True, capture_output=True)
+        self.write("subnets.csv", "name,network,prefix,routes\napp,net,10.0.1.0/24,mine\nedge,net,10.0.9.0/28,edge\n")
+        self.write("routes.csv", "route table,destination,next hop\nmine,0.0.0.0/0,10.0.9.4\nedge,0.0.0.0/0,door\n")
+        legs = (("lan", "10.0.9.4", 28), ("wan", "203.0.113.77", 28))
+        addresses = [{"ifname": name, "addr_info": [{"local": own, "prefixlen": length, "scope": "global"}]}
+                     for name, own, length in legs]  # fmt: skip
+        self.write("gw.address.json", json.dumps(addresses))
+        self.write("none.route.json", "[]")
+        found, draft = self.drafted("subnets.csv", "routes.csv", "gw.address.json", "gw.nft.json", "none.route.json")
+        gateway = draft.data["exits"]["gw"]
+        self.assertEqual(gateway["addresses"], ["203.0.113.77"])
+        lan = ["10.0.1.0/25", "10.0.1.200/30"]
+        self.assertEqual(
+            [*gateway["rules"].values()],
+            [{"action": "allow", "sources": lan, "protocol": "tcp", "ports": [80, 443]},
+             {"action": "allow", "sources": ["10.0.1.64/26"]}],
+        )  # fmt: skip
+        self.assertEqual([*found.facts.unused], ["a filter rule of nft that matches what is not modelled"])
+        self.assertEqual([str(prefix) for prefix, _ in found.facts.served["gw"]], ["10.0.1.0/24"])
+
 
 class Others(Drafting):
     def test_names_that_a_capture_answers_are_its_destinations(self) -> None:

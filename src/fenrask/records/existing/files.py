@@ -137,6 +137,8 @@ def _json(path: Path, head: bytes, found: Files) -> str:
     except (ValueError, RecursionError) as error:
         raise UnusableInput([Problem(Place(str(path)), "no JSON", f"JSON as it began: {error}")]) from None
     stem = found.named.get(str(path), path.name.split(".")[0])
+    if data == []:
+        return "nothing: an empty list"
     try:
         if knows_yang(data):
             return read_yang(data, path.name, stem, found.facts)

@@ -3,7 +3,7 @@
 Those of what a machine itself sends and gets are its own; those of what it passes on for others are a firewall's rules.
 """
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from ipaddress import summarize_address_range
 from typing import Any
@@ -20,18 +20,17 @@ def read_ruleset(entries: list[Any], file: str, machine: str, facts: Facts) -> N
     """Take what the entries tell; filters are those of the subnet or workload that the file is named after."""
     addresses: dict[str, None] = {}
     chains: dict[tuple[str, str], Mapping[str, Any]] = {}
+    sets = _sets(entries)
     for entry in map(_mapping, entries):
         timeout, rule, chain = (_mapping(entry.get(key)) for key in ("ct timeout", "rule", "chain"))
         _timers(timeout, f"{file} {timeout.get('name', '')}", machine, facts)
         if chain:
             chains[str(chain.get("table")), str(chain.get("name"))] = chain
         where = f"{file} {rule.get('table', '')} {rule.get('chain', '')}"
-        parts = [part for part in rule.get("expr") or () if isinstance(part, Mapping)]
-        for part in parts:
-            if "snat" in part:
-                addresses |= dict.fromkeys(_translated(_mapping(part["snat"]), where, machine, facts))
-            if "masquerade" in part:
-                _is_translator(machine, where, facts)
+        parts = [
+            _resolved(part, sets.get(str(rule.get("table")), {})) for part in map(_mapping, rule.get("expr") or ())
+        ]
+        addresses |= dict.fromkeys(_rewritten(parts, where, machine, facts))
         of = chains.get((str(rule.get("table")), str(rule.get("chain"))), {})
         if of.get("type") == "filter":
             _filter_rule(parts, of, f"{file} {rule.get('chain', '')} handle {rule.get('handle', '')}", machine, facts)
@@ -40,6 +39,43 @@ def read_ruleset(entries: list[Any], file: str, machine: str, facts: Facts) -> N
             _policy(chain, f"{file} {chain.get('name')}", machine, facts)
     if addresses:
         facts.add("exits", machine, "addresses", value=[*addresses], where=f"{file} snat")
+
+
+def _rewritten(parts: Sequence[Mapping[str, Any]], where: str, machine: str, facts: Facts) -> Iterator[str]:
+    """The public addresses that a rule rewrites sources to; whose sources it rewrites is noted."""
+    for part in parts:
+        if "snat" in part:
+            yield from _translated(_mapping(part["snat"]), where, machine, facts)
+        if "masquerade" in part:
+            _is_translator(machine, where, facts)
+    if any("snat" in part or "masquerade" in part for part in parts):
+        for match in (_mapping(part.get("match")) for part in parts):
+            found = _matched(match) or {}
+            facts.served.setdefault(machine, []).extend((parse_prefix(one), where) for one in found.get("sources", ()))
+
+
+_Sets = Mapping[str, list[Any]]
+"""The elements of each named set of a table."""
+
+
+def _sets(entries: Iterable[Any]) -> dict[str, dict[str, list[Any]]]:
+    """By table; a set whose elements come and go has those of the moment."""
+    found: dict[str, dict[str, list[Any]]] = {}
+    for stated in (_mapping(_mapping(entry).get("set")) for entry in entries):
+        elements = stated.get("elem")
+        if isinstance(elements, list):
+            values = [_mapping(_mapping(one).get("elem")).get("val", one) for one in elements]
+            found.setdefault(str(stated.get("table")), {})[str(stated.get("name"))] = values
+    return found
+
+
+def _resolved(part: Mapping[str, Any], sets: _Sets) -> Mapping[str, Any]:
+    """A part of a rule with the elements of a named set in its place; as it is, where the set has none."""
+    match = _mapping(part.get("match"))
+    right = match.get("right")
+    if isinstance(right, str) and right.startswith("@") and right[1:] in sets:
+        return {"match": {**match, "right": {"set": sets[right[1:]]}}}
+    return part
 
 
 def _policy(chain: Mapping[str, Any], where: str, machine: str, facts: Facts) -> None:
@@ -153,27 +189,38 @@ def _is_of_new(match: Mapping[str, Any]) -> bool:
 
 
 def _matched(match: Mapping[str, Any]) -> dict[str, Any] | None:
-    """One match as a key of a rule; None for what the estate has no key for."""
+    """One match as a key of a rule; None for what the estate has no key for, or what cannot be read."""
     left, right = _mapping(match.get("left")), match.get("right")
     payload, meta = _mapping(left.get("payload")), _mapping(left.get("meta"))
     if match.get("op", "==") != "==":
         return None
-    values = _mapping(right).get("set", [right])
-    if payload.get("field") in ("saddr", "daddr"):
-        key = "sources" if payload["field"] == "saddr" else "prefixes"
-        return {key: [_prefix(one) for one in values]}
-    if payload.get("field") == "dport" and payload.get("protocol") in ("tcp", "udp"):
-        return {"protocol": payload["protocol"], "ports": [_span(one) for one in values]}
+    stated = _mapping(right).get("set", right)
+    values = stated if isinstance(stated, list) else [stated]
+    try:
+        if payload.get("field") in ("saddr", "daddr"):
+            key = "sources" if payload["field"] == "saddr" else "prefixes"
+            return {key: [text for one in values for text in _prefixes(one)]}
+        if payload.get("field") == "dport" and payload.get("protocol") in ("tcp", "udp"):
+            return {"protocol": payload["protocol"], "ports": [_span(one) for one in values]}
+    except (ValueError, TypeError):
+        return None
     if (meta.get("key") == "l4proto" or payload.get("field") == "protocol") and values in (["tcp"], ["udp"]):
         return {"protocol": values[0]}
     return None
 
 
-def _prefix(value: Any) -> str:
-    stated = _mapping(_mapping(value).get("prefix"))
-    return f"{stated['addr']}/{stated['len']}" if stated else str(value)
+def _prefixes(value: Any) -> Iterator[str]:
+    """An address, a prefix, or the fewest prefixes of a range; ValueError for anything else."""
+    stated = _mapping(value)
+    if isinstance(ends := stated.get("range"), list) and len(ends) == 2:
+        first, last = (parse_address(str(one)) for one in ends)
+        yield from map(str, summarize_address_range(first, last))
+    elif within := _mapping(stated.get("prefix")):
+        yield str(parse_prefix(f"{within.get('addr')}/{within.get('len')}"))
+    else:
+        yield str(parse_prefix(str(value)))
 
 
 def _span(value: Any) -> int | str:
     ends = _mapping(value).get("range")
-    return f"{ends[0]}-{ends[1]}" if isinstance(ends, list) else int(value)
+    return f"{int(ends[0])}-{int(ends[1])}" if isinstance(ends, list) and len(ends) == 2 else int(value)

@@ -148,6 +148,8 @@ def _public_addresses(name: str, entry: Mapping[str, Any], facts: Facts, draft: 
         return
     if own := facts.public.get(name):
         draft.put("exits", name, "addresses", value=own.value, where=own.where)
+    elif public := [str(one) for one, machine in facts.devices.items() if machine == name and is_public(one)]:
+        draft.put("exits", name, "addresses", value=public, where="its own public addresses")
     else:
         why = "no file says its public addresses: as many as needed"
         draft.assume("exits", name, "addresses", value="auto", why=why)

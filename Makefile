@@ -57,7 +57,7 @@ bench: $(READY) build/yardsticks/.ready
 
 # More damaged files and changed documents than `make test` tries; FUZZ=N of each kind of file.
 fuzz: $(READY)
-	FUZZ=$${FUZZ:-1000} $(BIN)/python -m unittest tests.fuzzing.test_fuzz tests.fuzzing.test_changes
+	FUZZ=$${FUZZ:-1000} $(BIN)/python -m unittest tests.fuzzing.test_fuzz tests.fuzzing.test_changes tests.fuzzing.test_drafts
 
 # The demo and some tests under other versions of Python, where uv finds them here.
 smoke: $(READY)

@@ -238,7 +238,7 @@ def _not_there(entry: dict[str, Any], draft: Draft) -> str:
     """The first key of an exit that names what is not described; empty for none."""
     for key, section in _NAMED.items():
         stated = entry.get(key) or ()
-        if not all(one in draft.of(section) for one in ([stated] if isinstance(stated, str) else stated)):
+        if not all(str(one) in draft.of(section) for one in (stated if isinstance(stated, list | tuple) else [stated])):
             return key
     return ""
 

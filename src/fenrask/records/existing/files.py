@@ -213,7 +213,7 @@ def _names_of(path: Path) -> dict[str, list[Address]]:
 
     try:
         zone = dns.zone.from_text(_whole(path), check_origin=False)
-    except dns.exception.DNSException as error:
+    except (dns.exception.DNSException, ValueError, KeyError) as error:
         raise UnusableInput([Problem(Place(str(path)), str(error), "a zone file (RFC 1035)")]) from None
     aliases: dict[str, str] = {}
     found: dict[str, list[Address]] = {}

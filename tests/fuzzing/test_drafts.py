@@ -1,4 +1,4 @@
-"""Drafts from several files of one network, some of them changed: `check` reads them, or words say why there is none."""
+"""Drafts from several files of one network, some of them changed: `check` reads them, or words say why not."""
 
 import csv
 import io

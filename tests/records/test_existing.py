@@ -356,7 +356,16 @@ class Routes(Drafting):
                      for name, own, length in legs]  # fmt: skip
         self.write("gw.address.json", json.dumps(addresses))
         self.write("none.route.json", "[]")
-        found, draft = self.drafted("subnets.csv", "routes.csv", "gw.address.json", "gw.nft.json", "none.route.json")
+        hops = {"default": ("203.0.113.65", "wan"), "10.0.1.0/25": ("10.0.9.2", "lan")}
+        routes = [{"dst": to, "gateway": hop, "dev": leg} for to, (hop, leg) in hops.items()]
+        self.write("gw.route.json", json.dumps(routes))
+        self.write("routes.csv", "route table,destination,next hop\nmine,0.0.0.0/0,10.0.9.4\n")
+        machine = ("gw.address.json", "gw.nft.json", "gw.route.json", "none.route.json")
+        found, draft = self.drafted("subnets.csv", "routes.csv", *machine)
+        # Its line is in the network that is told; what it passes on goes where it sends its own.
+        self.assertEqual(draft.data["subnets"]["wan"]["network"], "net")
+        door = {"0.0.0.0/0": "203-0-113-65"}
+        self.assertEqual(draft.data["route_tables"], {"mine": {"0.0.0.0/0": "gw"}, "edge": door, "gw": door})
         gateway = draft.data["exits"]["gw"]
         self.assertEqual(gateway["addresses"], ["203.0.113.77"])
         lan = ["10.0.1.0/25", "10.0.1.200/30"]
@@ -365,7 +374,9 @@ class Routes(Drafting):
             [{"action": "allow", "sources": lan, "protocol": "tcp", "ports": [80, 443]},
              {"action": "allow", "sources": ["10.0.1.64/26"]}],
         )  # fmt: skip
-        self.assertEqual([*found.facts.unused], ["a filter rule of nft that matches what is not modelled"])
+        unused = ("a filter rule of nft that matches what is not modelled",
+                  "a route to a subnet by a machine inside the network")  # fmt: skip
+        self.assertEqual((*found.facts.unused,), unused)
         self.assertEqual([str(prefix) for prefix, _ in found.facts.served["gw"]], ["10.0.1.0/24"])
 
 

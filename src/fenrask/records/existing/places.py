@@ -98,6 +98,8 @@ def _networks(facts: Facts, draft: Draft) -> None:
         for name, values in told.items()
         if "prefixes" in values
     }
+    subnets = draft.of("subnets").values()
+    named = dict.fromkeys((*told, *(subnet["network"] for subnet in subnets if "network" in subnet)))
     for name, subnet in draft.of("subnets").items():
         own = parse_prefix(subnet["prefix"])
         if "network" in subnet:
@@ -105,8 +107,8 @@ def _networks(facts: Facts, draft: Draft) -> None:
         holding = next((network for network, some in prefixes.items() if any(covers(one, own) for one in some)), "")
         if holding:
             draft.put("subnets", name, "network", value=holding, where=f"its prefix, in that of {holding}")
-        elif len(told) == 1:
-            draft.put("subnets", name, "network", value=next(iter(told)), where="the only network that is told")
+        elif len(named) == 1:
+            draft.put("subnets", name, "network", value=next(iter(named)), where="the only network that is told")
         else:
             draft.assume("subnets", name, "network", value=_NETWORK, why="no inventory says its network")
     _own_prefixes({*prefixes}, facts, draft)

@@ -1,14 +1,14 @@
 """Exits and the catalogue's offers from what files tell: inventories, translation, next hops of routes."""
 
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import suppress
 from typing import Any
 
 from pydantic import ValidationError
 
 from fenrask.estate import KINDS, Translating
-from fenrask.prefixes import covers, is_public, parse_address, parse_prefix
+from fenrask.prefixes import Address, Prefix, covers, is_public, parse_address, parse_prefix
 from fenrask.records.existing.draft import CATALOGUE, Draft
 from fenrask.records.existing.facts import Facts
 
@@ -50,8 +50,7 @@ def put_exits(facts: Facts, draft: Draft) -> None:
     _next_hops(facts, draft, inner)
     if not any(KINDS[entry["kind"]].takes_public_sources or entry["kind"] == _GATEWAY for entry in _all(draft)):
         _assumed_gateways(draft)
-    for name in [*draft.of("exits")]:
-        _complete(name, facts, draft)
+    _complete_all(facts, draft)
 
 
 def _all(draft: Draft) -> list[dict[str, Any]]:
@@ -70,10 +69,29 @@ def _next_hops(facts: Facts, draft: Draft, inner: set[Any]) -> None:
         draft.assume("exits", exit_name, "kind", value=kind, why=why)
         if networks:
             draft.put("exits", exit_name, "network", value=networks[0], where=f"the network of {table}")
-    known = draft.of("exits")
-    unknown = {name: where for _, _, name, where in _routes(draft) if name not in known}
+    known, inside = draft.of("exits"), [parse_prefix(one["prefix"]) for one in draft.of("subnets").values()]
+    unknown: dict[str, str] = {}
+    for table, prefix, name, where in [*_routes(draft)]:
+        if name in known:
+            continue
+        is_single = isinstance(draft.of("route_tables")[table][prefix], str)
+        if is_single and _called_by(name) and _is_inside(prefix, inside):
+            # From one machine of the network to another: what is local needs no route.
+            draft.of("route_tables")[table].pop(prefix)
+            facts.skip("a route to a subnet by a machine inside the network", where)
+        else:
+            unknown.setdefault(name, where)
     for name, where in unknown.items():
         draft.lack("exits", name, why=f"what it is: {where} names it as next hop; it has no exit yet")
+
+
+def _is_inside(to: str, inside: Iterable[Prefix]) -> bool:
+    """Whether a route is to hosts of a subnet that is described."""
+    try:
+        prefix = parse_prefix(to)
+    except ValueError:
+        return False
+    return any(covers(one, prefix) for one in inside)
 
 
 def _is_edge(table: str, draft: Draft) -> bool:
@@ -140,6 +158,26 @@ def _complete(name: str, facts: Facts, draft: Draft) -> None:
         return
     for key in [key for key in entry if key not in fields]:
         entry.pop(key)
+
+
+def _complete_all(facts: Facts, draft: Draft) -> None:
+    for name in [*draft.of("exits")]:
+        _complete(name, facts, draft)
+    for name in [*draft.of("exits")]:
+        _goes_on(name, draft)
+
+
+def _goes_on(name: str, draft: Draft) -> None:
+    """Where a machine sends on what it passes, by its own table, where nobody tells the routes of its subnet."""
+    entry = draft.of("exits")[name]
+    table = draft.of("subnets").get(str(entry.get("subnet")), {}).get("routes", "")
+    own, routes = draft.of("route_tables").get(name, {}), draft.of("route_tables").get(table)
+    if table == name or routes or routes is None:
+        return
+    for prefix in (one for one in _DEFAULTS if one in own):
+        why = f"no file says the routes of {entry['subnet']}; {name} itself sends its own there"
+        draft.assume("route_tables", table, prefix, value=own[prefix], why=why)
+        draft.assumed = [one for one in draft.assumed if one.steps != ("route_tables", table)]
 
 
 def _public_addresses(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft) -> None:
@@ -217,13 +255,18 @@ def _joined(name: str, draft: Draft) -> None:
         draft.put("exits", name, "networks", value=[*found], where=next(iter(found.values())))
 
 
-def _subnet_of(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft) -> None:
-    """The subnet that one of its own addresses is in."""
-    own = [address for address, machine in facts.devices.items() if machine == name]
+def _called_by(name: str) -> list[Address]:
+    """The address by which a route calls a machine that nobody tells the name of; none of one that has a name."""
+    found: list[Address] = []
     for parted in (name.replace("-", "."), name.replace("-", ":")):
         with suppress(ValueError):
-            # Nobody tells whose it is: a route calls it by its address.
-            own.append(parse_address(parted))
+            found.append(parse_address(parted))
+    return found
+
+
+def _subnet_of(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft) -> None:
+    """The subnet that one of its own addresses is in."""
+    own = [address for address, machine in facts.devices.items() if machine == name] + _called_by(name)
     for subnet, subnet_entry in draft.of("subnets").items():
         if any(address in parse_prefix(subnet_entry["prefix"]) for address in own):
             draft.put("exits", name, "subnet", value=subnet, where="an address of its own is in it")

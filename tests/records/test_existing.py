@@ -495,7 +495,7 @@ class Others(Drafting):
         )
         routes = (
             "table,to,next hop,next hop type\nc-priv,default,,nat\nc-priv,10.2.0.0/16,peer-1,peering\n"
-            "c-pub,default,,internet\ns-priv,default,nat-s,nat\ns-pub,default,,internet\n"
+            "c-pub,default,,internet\nc-pub,::/0,,internet gateway\ns-priv,default,nat-s,nat\ns-pub,default,,internet\n"
             "s-priv,198.51.100.0/24,10.2.9.9,appliance\n"
         )
         for name, content in {"net.csv": networks, "subnets.csv": subnets, "routes.csv": routes}.items():
@@ -513,9 +513,8 @@ class Others(Drafting):
         tables = self.evaluated(draft).described.estate.route_tables
         self.assertEqual(tables["c-priv"], {"0.0.0.0/0": "nat-core", "10.2.0.0/16": "peer-1"})
         self.assertEqual(tables["s-priv"], {"0.0.0.0/0": "nat-s", "198.51.100.0/24": "10-2-9-9"})
-        self.assertEqual(
-            (tables["c-pub"], tables["s-pub"]), ({"0.0.0.0/0": "internet-core"}, {"0.0.0.0/0": "internet-shop"})
-        )
+        self.assertEqual(tables["c-pub"], dict.fromkeys(("0.0.0.0/0", "::/0"), "internet-core"))
+        self.assertEqual(tables["s-pub"], {"0.0.0.0/0": "internet-shop"})
         exits = draft.data["exits"]
         self.assertEqual(exits["peer-1"]["networks"], ["core", "shop"])
         self.assertEqual(exits["10-2-9-9"]["subnet"], "s-edge")
@@ -531,6 +530,20 @@ class Others(Drafting):
         self.assertEqual(
             (steps[1:], kept.where, other.where), (("app", "prefix"), "subnets.csv row 2", "other.tsv row 2")
         )
+
+    def test_one_thing_may_have_several_rows(self) -> None:
+        """An address or a prefix in each: all of them, where one file tells them."""
+        self.write("net.csv", "network,cidrs\nnet,10.0.0.0/16\nnet,10.1.0.0/16\n")
+        self.write("exits.csv", "name,kind,network,public ip\ngate,nat,net,203.0.113.1\ngate,nat,net,203.0.113.2\n")
+        self.write("services.csv", "name,prefixes,port\npay,192.0.2.1/32,443\npay,192.0.2.9/32,443\n")
+        self.write("subnets.csv", "name,network,prefix\napp,net,10.0.1.0/24\n")
+        self.write("others.csv", "name,kind,network,public ip\ngate,nat,net,203.0.113.9\n")
+        found, draft = self.drafted("net.csv", "exits.csv", "services.csv", "subnets.csv", "others.csv")
+        self.assertEqual(draft.data["networks"]["net"]["prefixes"], ["10.0.0.0/16", "10.1.0.0/16"])
+        self.assertEqual(draft.data["exits"]["gate"]["addresses"], ["203.0.113.1", "203.0.113.2"])
+        self.assertEqual(draft.data["destinations"]["pay"]["prefixes"], ["192.0.2.1/32", "192.0.2.9/32"])
+        [(steps, _, other)] = found.facts.differing
+        self.assertEqual((steps, other.where), (("exits", "gate", "addresses"), "others.csv row 2"))
 
     def test_columns_of_other_names_are_stated(self) -> None:
         self.write("net.csv", "Bezeichnung,Netz,Bereich\napp,net,10.0.1.0/24\n")

@@ -82,6 +82,15 @@ class Facts:
         elif spelled(known.value) != spelled(value):
             self.differing.append((steps, known, fact))
 
+    def gather(self, *steps: str, value: Any, where: str) -> None:
+        """Take a value as `add` does; but a list goes on what another row of the same file told."""
+        known = self.told.get(steps)
+        same_file = known is not None and known.where.rpartition(" ")[0] == where.rpartition(" ")[0]
+        if known is not None and same_file and isinstance(known.value, list) and isinstance(value, list):
+            self.told[steps] = Fact([*known.value, *(one for one in value if one not in known.value)], known.where)
+        else:
+            self.add(*steps, value=value, where=where)
+
     def skip(self, what: str, where: str) -> None:
         """Count something that is read and not used."""
         self.unused.setdefault(what, where)

@@ -249,7 +249,8 @@ def _subnet(row: _Row, facts: Facts) -> None:
 def _network(row: _Row, facts: Facts) -> None:
     name = whole_name(row["name"] or row["network"])
     facts.add("networks", name, "region", value=row["region"], where=row.where)
-    facts.add("networks", name, "prefixes", value=_prefixes(row["prefixes"] or row["prefix"]) or None, where=row.where)
+    prefixes = _prefixes(row["prefixes"] or row["prefix"]) or None
+    facts.gather("networks", name, "prefixes", value=prefixes, where=row.where)
     _extra(row, ("networks", name, Network), ("region", "prefixes", "prefix"), facts)
 
 
@@ -366,7 +367,7 @@ def _exit(row: _Row, facts: Facts) -> None:
         of_list = (
             [str(parse_address(one)) for one in _list(row["addresses"])] if _has_address(row["addresses"]) else told
         )
-        facts.add("exits", name, "addresses", value=of_list, where=row.where)
+        facts.gather("exits", name, "addresses", value=of_list, where=row.where)
     _extra(row, ("exits", name, KINDS[kind]), ("kind", "network", "subnet", "addresses"), facts)
 
 
@@ -376,9 +377,8 @@ def _has_address(text: str) -> bool:
 
 def _destination(row: _Row, facts: Facts) -> None:
     name = whole_name(row["name"])
-    facts.add(
-        "destinations", name, "prefixes", value=_prefixes(row["prefixes"] or row["prefix"]) or None, where=row.where
-    )
+    prefixes = _prefixes(row["prefixes"] or row["prefix"]) or None
+    facts.gather("destinations", name, "prefixes", value=prefixes, where=row.where)
     port = _whole(row["port"], "a port") if row["port"] else None
     facts.add("destinations", name, "port", value=port, where=row.where)
     _extra(row, ("destinations", name, Destination), ("prefixes", "prefix", "port"), facts)

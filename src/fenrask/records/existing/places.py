@@ -202,6 +202,8 @@ class _Meant:
         self._facts.add("exits", own, "kind", value=kind, where=where)
         self._facts.add("exits", own, "network", value=network, where=where)
         self._facts.from_files.add(("exits", own))
+        # Another word for the same kind, in the same network, is the same exit.
+        self._exits.setdefault((kind, network), [own])
         return own
 
 

@@ -531,6 +531,23 @@ class Others(Drafting):
             (steps[1:], kept.where, other.where), (("app", "prefix"), "subnets.csv row 2", "other.tsv row 2")
         )
 
+    def test_what_is_never_routed_is_no_destination_and_even_shares_are_all_counted(self) -> None:
+        """Time servers of the link and announcements; three addresses with a hundred connections each, within 3 %."""
+        self.write("subnets.csv", "name,network,prefix\napp,net,10.0.1.0/24\n")
+        lasts = (5.0, 5.1, 5.2)
+        rows = [f"{DAY + n},{DAY + n + lasts[n % 3]},10.0.1.{n % 9},198.51.100.{n % 3},{9000 + n},443,6"
+                for n in range(300)]  # fmt: skip
+        for to in ("169.254.1.1", "224.0.0.251", "255.255.255.255", "fe80::5"):
+            own = "10.0.1.4" if "." in to else "fe80::9"
+            rows += [f"{DAY + n},{DAY + n + 1},{own},{to},{7000 + n},5353,17" for n in range(50)]
+        head = "start,end,source,target,source_port,target_port,protocol"
+        self.write("seen.csv", "\n".join((head, *rows, "")))
+        found, draft = self.drafted("subnets.csv", "seen.csv")
+        [[name, to]] = draft.data["destinations"].items()
+        self.assertEqual((name, to["distinct_addresses"]), ("198-51-100-0-443", 3))
+        assert found.seen is not None
+        self.assertEqual(found.seen.passed["of addresses that are never routed (link-local, multicast)"], 150)
+
     def test_one_thing_may_have_several_rows(self) -> None:
         """An address or a prefix in each: all of them, where one file tells them."""
         self.write("net.csv", "network,cidrs\nnet,10.0.0.0/16\nnet,10.1.0.0/16\n")

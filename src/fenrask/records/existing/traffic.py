@@ -77,6 +77,11 @@ def seen_in(batches: Iterable[Batch], subnets: Sequence[Prefix], seen: Seen) -> 
             _forget(seen)
 
 
+_LINKS = ("127.0.0.0/8", "169.254.0.0/16", "224.0.0.0/4", "255.255.255.255/32", "::1/128", "fe80::/10", "ff00::/8")
+_STAYING = Matcher((parse_prefix(text), 0) for text in _LINKS)
+"""Loopback, link-local, multicast and broadcast (RFC 6890): routers pass none of these on to an exit."""
+
+
 @dataclass(frozen=True)
 class _Inside:
     """Where hosts are: the subnets by their numbers, where these are known; else any private prefix."""
@@ -89,15 +94,15 @@ def _take(batch: Batch, hosts: _Inside, seen: Seen) -> None:
     inside, there = hosts.own.match(batch.source), hosts.own.match(batch.target)
     transport = (batch.protocol == _TCP) | (batch.protocol == _UDP)
     is_service = (batch.source_port < _SERVICE) & (batch.target_port >= _SERVICE)
-    out = (inside >= 0) & (there < 0) & transport & ~is_service
-    reply = (inside < 0) & (there >= 0) & transport & is_service
+    stays = (_STAYING.match(batch.target) >= 0) | (_STAYING.match(batch.source) >= 0)
+    crosses = ((inside < 0) != (there < 0)) & ~stays
+    out = crosses & (inside >= 0) & transport & ~is_service
+    reply = crosses & (there >= 0) & transport & is_service
     seen.skip("between hosts inside", int(((inside >= 0) & (there >= 0)).sum()))
     seen.skip("neither end is a host inside", int(((inside < 0) & (there < 0)).sum()))
-    seen.skip("neither TCP nor UDP", int((((inside < 0) != (there < 0)) & ~transport).sum()))
-    seen.skip(
-        "opened from outside, or answers to that",
-        int((((inside < 0) != (there < 0)) & transport & ~out & ~reply).sum()),
-    )
+    seen.skip("of addresses that are never routed (link-local, multicast)", int((stays & ((inside < 0) != (there < 0))).sum()))
+    seen.skip("neither TCP nor UDP", int((crosses & ~transport).sum()))
+    seen.skip("opened from outside, or answers to that", int((crosses & transport & ~out & ~reply).sum()))
     for rows, far, near, port in (
         (out, batch.target, batch.source, batch.target_port), (reply, batch.source, batch.target, batch.source_port)
     ):  # fmt: skip
@@ -275,8 +280,10 @@ def _spread(some: Sequence[tuple[Address, _Load]]) -> int | list[float]:
     whole = sum(times)
     if not whole or len(times) == 1:
         return len(times)
-    if len(times) > _LISTED or times[0] / whole - 1 / len(times) < _EVEN / len(times):
+    if len(times) > _LISTED:
         return max(1, int(whole / times[0] + _EVEN))
+    if times[0] / whole - 1 / len(times) < _EVEN / len(times):
+        return len(times)
     shares = [round(one / whole, 6) for one in times]
     return [round(1 - sum(shares[1:]), 6), *shares[1:]]
 

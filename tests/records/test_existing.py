@@ -521,6 +521,42 @@ class Others(Drafting):
         of = {name: entry.get("network") for name, entry in exits.items()}
         self.assertEqual((of["nat-core"], of["nat-s"], of["internet-core"], of["internet-shop"]), ("core", "shop") * 2)
 
+    def test_a_hub_leads_to_the_way_out_that_one_network_has(self) -> None:
+        """Two networks without a gateway, and a third with one: as long as nobody tells the hub's own table."""
+        self.write("net.csv", "network,prefixes\na,10.1.0.0/16\nb,10.2.0.0/16\nway,10.9.0.0/16\n")
+        self.write(
+            "subnets.csv",
+            "name,network,prefix,zone,table\na-app,a,10.1.0.0/24,1,a-t\nb-app,b,10.2.0.0/24,1,b-t\n"
+            "w-hub,way,10.9.1.0/24,1,w-hub\nw-pub,way,10.9.0.0/24,1,w-pub\n",
+        )
+        routes = (
+            "table,to,next hop,next hop type\na-t,default,hub-1,transit\nb-t,default,hub-1,transit\n"
+            "w-hub,default,nat-1,nat\nw-hub,10.0.0.0/8,hub-1,transit\nw-pub,default,door,internet\n"
+            "w-pub,10.0.0.0/8,hub-1,transit\n"
+        )
+        self.write("routes.csv", routes)
+        self.write(
+            "exits.csv", "name,type,subnet,public ip\nhub-1,transit,,\nnat-1,nat,w-pub,203.0.113.4\ndoor,internet,,\n"
+        )
+        files = [f"--from={self.folder / name}" for name in ("net.csv", "subnets.csv", "routes.csv", "exits.csv")]
+        self.assertEqual(self.program("start", "mine", *files).returncode, 0)
+        to = {"destinations": {"far": {"prefixes": ["198.51.100.0/24"], "port": 443}}}
+        work = {"workloads": {name: {"subnets": [f"{name}-app"], "hosts": 2} for name in ("a", "b")}}
+        flows = {
+            "flows": {name: {"from": name, "to": "far", "per_host_per_s": 1, "duration_s": 1} for name in ("a", "b")}
+        }
+        patch = [self.write("work.json", to | work | flows)]
+        evaluation = evaluate(read_estate(self.folder / "mine" / "estate.yaml", patch))
+        found = {flow: [path.trace.exits for path in several] for flow, several in evaluation.paths.by_flow.items()}
+        self.assertEqual(found, dict.fromkeys(("a", "b"), [("hub-1", "nat-1", "door")]))
+        self.assertEqual(evaluation.described.estate.exits["hub-1"].networks, ("a", "b", "way"))
+        self.assertEqual(self.program("start", "--update", "mine/estate.yaml", *files).stdout, "{}\n")
+        # Its own table, told later, takes the place of what was assumed.
+        self.write("routes.csv", f"{routes}hub-1,default,nat-1,nat\n")
+        told = json.loads(self.program("start", "--update", "mine/estate.yaml", *files).stdout)
+        self.assertEqual(told["exits"], {"hub-1": {"routes": "hub-1"}})
+        self.assertEqual(told["route_tables"]["hub-1"], {"0.0.0.0/0": "nat-1"})
+
     def test_what_two_files_say_differently_is_listed_and_the_first_believed(self) -> None:
         self.write("subnets.csv", "name,network,prefix\napp,net,10.0.1.0/24\n")
         self.write("other.tsv", "Subnet\tNetwork\tCIDR\napp\tnet\t10.0.1.0/25\n")

@@ -100,7 +100,9 @@ def _take(batch: Batch, hosts: _Inside, seen: Seen) -> None:
     reply = crosses & (there >= 0) & transport & is_service
     seen.skip("between hosts inside", int(((inside >= 0) & (there >= 0)).sum()))
     seen.skip("neither end is a host inside", int(((inside < 0) & (there < 0)).sum()))
-    seen.skip("of addresses that are never routed (link-local, multicast)", int((stays & ((inside < 0) != (there < 0))).sum()))
+    seen.skip(
+        "of addresses that are never routed (link-local, multicast)", int((stays & ((inside < 0) != (there < 0))).sum())
+    )
     seen.skip("neither TCP nor UDP", int((crosses & ~transport).sum()))
     seen.skip("opened from outside, or answers to that", int((crosses & transport & ~out & ~reply).sum()))
     for rows, far, near, port in (

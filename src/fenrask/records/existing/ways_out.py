@@ -165,6 +165,33 @@ def _complete_all(facts: Facts, draft: Draft) -> None:
         _complete(name, facts, draft)
     for name in [*draft.of("exits")]:
         _goes_on(name, draft)
+    for name, entry in [*draft.of("exits").items()]:
+        if KINDS[entry["kind"]].model_fields.keys() >= {"networks", "routes"}:
+            _own_table(name, draft)
+
+
+def _own_table(name: str, draft: Draft) -> None:
+    """The table of what joins networks: the one of its name, else the way out that one of the networks alone has."""
+    entry, assumed = draft.of("exits")[name], f"{name}-routes"
+    if entry.get("routes", assumed) != assumed:
+        return
+    if name in draft.of("route_tables"):
+        draft.put("exits", name, "routes", value=name, where="the table of its name")
+        return
+    for prefix in _DEFAULTS:
+        senders: set[str] = set()
+        elsewhere: dict[str, set[str]] = {}
+        for table, to, exit_name, _ in _routes(draft):
+            for network in _networks_of(table, draft) if to == prefix else ():
+                if exit_name == name:
+                    senders.add(network)
+                elif draft.of("exits").get(exit_name, {}).get("kind") not in (None, _DOOR):
+                    elsewhere.setdefault(network, set()).add(exit_name)
+        ways = [out for network, out in elsewhere.items() if network in entry["networks"] and network not in senders]
+        if senders and len(ways) == 1 and len(ways[0]) == 1:
+            why = f"no file says the routes of {name}; of its networks one alone has a way out of its own"
+            draft.assume("exits", name, "routes", value=assumed, why=why)
+            draft.assume("route_tables", assumed, prefix, value=next(iter(ways[0])), why=why)
 
 
 def _goes_on(name: str, draft: Draft) -> None:

@@ -444,7 +444,7 @@ class Others(Drafting):
             "hosts.csv": "Hostname;Type;Private IP;Public IP\r\nfw1;large;10.30.9.5;203.0.113.5\r\n"
             "web1;small;10.30.0.11;\r\nweb2;small;10.30.0.12;\r\n",
             "routes.csv": "Route table,Destination prefix,Next hop type,Next hop IP\r\n"
-            "priv,10.30.0.0/16,Virtual network,\r\npub,10.30.0.0/16,Virtual network,\r\n"
+            "priv,10.30.0.0/16,local,\r\npub,10.30.0.0/16,local,\r\n"
             "priv,0.0.0.0/0,appliance,10.30.9.5\r\npub,0.0.0.0/0,internet,\r\npriv,192.0.2.0/24,none,\r\n",
             "exits.csv": "Name,Kind\r\nnet,Internet Gateway\r\n",
             "subnets.csv": '\ufeff"Subnet Name",Virtual Network,Address Range,Availability Zone,Route Table\r\n'

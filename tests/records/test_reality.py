@@ -73,6 +73,13 @@ class Bills(InFolder):
         self.assertEqual(
             found["not_counted"], ["bill.csv: 2 rows about something else (Compute, Tax), 970.00 EUR: not compared"]
         )
+        # Data by account, though the gateway has a row of its own for its hours.
+        apart = rows.replace(f"{hours + processed},EUR,nat/gate,gateway hours and data", f"{hours},EUR,nat/gate,hours")
+        self.write("bill.csv", f"{head}{apart}{processed},EUR,account,data processed,Networking,Usage\n")
+        found = self.json("confirm", "--bill", "bill.csv")
+        told = {(one["about"], one["item"]): one["verdict"] for one in found["compared"]}
+        self.assertEqual({*told.values()}, {"as planned"})
+        self.assertIn(("(no exit)", "processed"), told)
         self.write("bill.csv", (head + rows).replace(f"{out},", f"{2 * out},"))
         found = self.json("confirm", "--bill", "bill.csv", status=1)
         bad = [(one["about"], one["item"]) for one in found["compared"] if one["verdict"] == "different"]

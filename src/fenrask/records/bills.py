@@ -25,7 +25,7 @@ from fenrask.records.compared import AS_PLANNED, DIFFERENT, NOT_SEEN, Compared
 from fenrask.records.tables import accepted_tables
 from fenrask.units import cents, counted
 
-__all__ = ["Billed", "about_ways_out", "compare_bill", "guessed", "item_of", "owner_of", "read_bill"]
+__all__ = ["Billed", "about_ways_out", "compare_bill", "guessed", "item_of", "owners_of", "read_bill"]
 
 _NEAR = Fraction(5, 100)
 _TAX = "Tax"
@@ -121,14 +121,14 @@ def _parquet(content: bytes, file: str) -> Iterator[tuple[int, dict[str, Any]]]:
 
 def guessed(described: Described, billed: Sequence[Billed], stated: Mapping[str, str]) -> dict[str, str]:
     """The exit of each resource: as stated, else the one whose name it carries as a word of its own; else none."""
-    found: dict[str, str] = {}
-    for row in billed:
-        if row.resource in stated:
-            found[row.resource] = stated[row.resource]
-        elif row.resource not in found:
-            exits = described.estate.exits
-            found[row.resource] = owner_of(row.resource, {name: exits[name].listed_addresses for name in exits})
-    return found
+    exits = {name: exit_.listed_addresses for name, exit_ in described.estate.exits.items()}
+    found = owners_of(billed, exits)
+    return found | {resource: stated[resource] for resource in found if resource in stated}
+
+
+def owners_of(billed: Sequence[Billed], exits: Mapping[str, Iterable[object]]) -> dict[str, str]:
+    """The exit of each resource, see `owner_of`."""
+    return {resource: owner_of(resource, exits) for resource in dict.fromkeys(row.resource for row in billed)}
 
 
 def owner_of(resource: str, exits: Mapping[str, Iterable[object]]) -> str:
@@ -174,24 +174,26 @@ def item_of(row: Billed) -> str:
 def compare_bill(evaluation: Evaluation, billed: Sequence[Billed], owners: Mapping[str, str]) -> Iterator[Compared]:
     """Each exit's cost and the total as billed, against the model; what belongs to no exit comes after the exits.
 
-    Where rows name no exit, as those for transfer often do, they are held against the same item of the exits that no
-    row names. The work on machines of one's own is on no provider's bill.
+    Where rows name no exit, as those for transfer often do, they are held against the same item of the exits of which
+    no row tells it. The work on machines of one's own is on no provider's bill.
     """
     currency, planned = evaluation.bill.currency, _charged(evaluation.bill)
     whole = sum((amount for items in planned.values() for amount in items.values()), Fraction(0))
     seen: dict[str, Fraction] = {}
+    told: dict[str, set[str]] = {}
     bare: dict[str, list[Billed]] = {}
     for row in billed:
         if owner := owners.get(row.resource, ""):
             seen[owner] = seen.get(owner, Fraction(0)) + row.cost
+            told.setdefault(owner, set()).add(item_of(row))
         else:
             bare.setdefault(item_of(row), []).append(row)
-    by_item = [*_by_item(planned, bare, seen, currency)]
+    by_item = [*_by_item(planned, bare, told, currency)]
     costs = {name: sum(items.values(), Fraction(0)) for name, items in planned.items()}
     for name in sorted({*costs, *seen} - {""}, key=lambda name: -costs.get(name, Fraction(0))):
         exit_ = _judged(name, "exit", costs.get(name, Fraction(0)), seen.get(name), currency)
-        if exit_.verdict == DIFFERENT and (told := _one_line(evaluation.bill, name, seen[name] - costs.get(name, 0))):
-            exit_ = replace(exit_, cause=told)
+        if exit_.verdict == DIFFERENT and (line := _one_line(evaluation.bill, name, seen[name] - costs.get(name, 0))):
+            exit_ = replace(exit_, cause=line)
         yield exit_
     yield from by_item
     rest = [row for rows in bare.values() for row in rows]
@@ -212,11 +214,21 @@ def compare_bill(evaluation: Evaluation, billed: Sequence[Billed], owners: Mappi
 
 
 def _by_item(
-    planned: dict[str, dict[str, Fraction]], bare: dict[str, list[Billed]], seen: Container[str], currency: str
+    planned: dict[str, dict[str, Fraction]],
+    bare: dict[str, list[Billed]],
+    told: Mapping[str, Container[str]],
+    currency: str,
 ) -> Iterator[Compared]:
-    """The items that rows without an exit, and exits without a row, have in common; both are taken out."""
+    """The items that rows without an exit have in common with exits of which no row tells them; both are taken out.
+
+    told: the items of each exit's own rows; one in words that tell none may be of any.
+    """
     for item in [item for item in bare if item]:
-        alone = [name for name, items in planned.items() if name not in seen and item in items]
+        alone = [
+            name
+            for name, items in planned.items()
+            if item in items and not any(one in told.get(name, ()) for one in (item, ""))
+        ]
         amount = sum((planned[name][item] for name in alone), Fraction(0))
         if cents(amount):
             cost = sum((row.cost for row in bare.pop(item)), Fraction(0))

@@ -74,7 +74,7 @@ _KINDS = {
     "appliance": "inspecting-firewall",
 }  # fmt: skip
 """Other words for kinds of exits; letters and digits alone, in small letters."""
-_LOCAL = (LOCAL, "direct", "connected", "link", "onlink", "virtualnetwork")
+_LOCAL = (LOCAL, "direct", "connected", "link", "onlink")
 """Next hops that are none: the network's own prefixes."""
 _NOWHERE = ("does not exist", "none", "blackhole", "unreachable", "prohibit")
 

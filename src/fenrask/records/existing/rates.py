@@ -9,7 +9,7 @@ from fractions import Fraction
 from typing import Any, NamedTuple
 
 from fenrask.estate import suggestions
-from fenrask.records.bills import Billed, about_ways_out, item_of, owner_of
+from fenrask.records.bills import Billed, about_ways_out, item_of, owners_of
 from fenrask.records.existing.draft import CATALOGUE, Assumed, Draft
 from fenrask.units import counted
 
@@ -54,8 +54,8 @@ _STEPPED = ("processed_per_gb", "internet_out_per_gb", "service_out_per_gb")
 
 def _charged_rows(rows: Sequence[Billed], draft: Draft) -> list[Billed]:
     """Those of one month and currency that are about ways out; the others, and such as lack a quantity, are listed."""
-    exits, of_month = _addresses(draft), _of_one_month(rows, draft)
-    kept, others = about_ways_out(of_month, {one.resource: owner_of(one.resource, exits) for one in of_month})
+    of_month = _of_one_month(rows, draft)
+    kept, others = about_ways_out(of_month, owners_of(of_month, _addresses(draft)))
     if others:
         draft.lack(CATALOGUE, "rates", why=f"what {others}, would change: not used")
     if bare := [row for row in kept if row.quantity is None]:
@@ -77,9 +77,9 @@ def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
     if month:
         draft.put(CATALOGUE, "read_on", value=month, where=f"{first}, the billing period")
     parts: dict[tuple[str, ...], list[Billed]] = {}
-    unit, unclear = _unit(rows, draft), dict[_Unclear, list[Billed]]()
+    unit, unclear, owners = _unit(rows, draft), dict[_Unclear, list[Billed]](), owners_of(rows, _addresses(draft))
     for row in (one for one in rows if one.quantity is not None):
-        found = _priced(row, unit, draft)
+        found = _priced(row, unit, owners[row.resource], draft)
         if isinstance(found, _Unclear):
             unclear.setdefault(found, []).append(row)
         else:
@@ -93,7 +93,7 @@ def put_rates(rows: Sequence[Billed], draft: Draft) -> None:
     if services and _INTERNET in parts and _SERVICE not in parts:
         why = f"no row of the bill is for traffic to the provider's own services ({', '.join(services[:3])})"
         draft.assume(*_SERVICE, value=0, why=why)
-    _counts(parts, draft)
+    _counts(parts, owners, draft)
 
 
 _INTERNET, _SERVICE = (CATALOGUE, "transfer", "internet_out_per_gb"), (CATALOGUE, "transfer", "service_out_per_gb")
@@ -162,8 +162,8 @@ def _amount(cost: Fraction) -> str:
     return f"{cost.numerator / cost.denominator:,.2f}"
 
 
-def _priced(row: Billed, unit: int, draft: Draft) -> _Priced | _Unclear:
-    steps = _rate_of(row, draft)
+def _priced(row: Billed, unit: int, owner: str, draft: Draft) -> _Priced | _Unclear:
+    steps = _rate_of(row, owner, draft)
     if isinstance(steps, _Unclear):
         return steps
     known = _in_unit(row, unit, steps)
@@ -181,14 +181,13 @@ def _in_unit(row: Billed, unit: int, steps: tuple[str, ...]) -> Billed | _Unclea
     return row if is_time else replace(row, quantity=row.quantity * size / unit)
 
 
-def _rate_of(row: Billed, draft: Draft) -> tuple[str, ...] | _Unclear:
-    """The steps to the rate that a row is charged by; else why that is not plain."""
+def _rate_of(row: Billed, owner: str, draft: Draft) -> tuple[str, ...] | _Unclear:
+    """The steps to the rate that a row is charged by; else why that is not plain. owner: its exit, empty for none."""
     meter = _METERS.get(item_of(row))
     if meter is None:
         return _Unclear((CATALOGUE, "rates"), "what is charged in", row.charge)
     if not meter.by_exit:
         return (CATALOGUE, *meter.keys)
-    owner = owner_of(row.resource, _addresses(draft))
     offer = draft.of("exits").get(owner, {}).get("offer")
     if not offer:
         return _Unclear((CATALOGUE, *meter.keys), f"which exit {_WHO} would be, in", row.charge)
@@ -322,12 +321,12 @@ def _number(value: Fraction) -> int | float:
     return int(value) if value.denominator == 1 else float(value)
 
 
-def _counts(parts: dict[tuple[str, ...], list[Billed]], draft: Draft) -> None:
+def _counts(parts: dict[tuple[str, ...], list[Billed]], owners: Mapping[str, str], draft: Draft) -> None:
     """How many addresses exits hold, where no file told that."""
     month = Fraction(str(draft.catalogue.get("hours_per_month", _HOURS_PER_MONTH)))
     charged: dict[str, list[Billed]] = {}
     for row in parts.get((CATALOGUE, "addresses", "hour"), ()):
-        charged.setdefault(owner_of(row.resource, _addresses(draft)), []).append(row)
+        charged.setdefault(owners[row.resource], []).append(row)
     for owner, rows in charged.items():
         number = sum((row.quantity or Fraction(0) for row in rows), Fraction(0)) / month
         if owner and draft.of("exits")[owner].get("addresses") == "auto" and number.denominator == 1 and number:

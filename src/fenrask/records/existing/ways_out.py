@@ -268,7 +268,7 @@ def _network_of(name: str, entry: Mapping[str, Any], facts: Facts, draft: Draft)
 
 
 def _joined(name: str, draft: Draft) -> None:
-    """The networks whose tables lead to it, and those that they lead to over it."""
+    """The networks whose tables have routes to it, and those that these routes are for."""
     found: dict[str, str] = {}
     own = [(network, parse_prefix(one)) for network, entry in draft.of("networks").items() for one in entry["prefixes"]]
     for table, to, exit_name, where in _routes(draft):

@@ -35,7 +35,7 @@ class HoldingTime(Protocol):
         ...
 
     def smooth_from(self, period_s: float) -> Parameter:
-        """From where on survival is smooth, s, without a bend or a fall that is shorter than so many seconds."""
+        """From where on survival is smooth, s: without a bend or a fall that is shorter than `period_s`."""
         ...
 
     def simple(self) -> Iterator["Simple"]:

@@ -16,7 +16,7 @@ from fenrask.estate import Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.inputs import at, file_bytes, file_text
-from fenrask.records.bills import about_ways_out, compare_bill, guessed, read_bill
+from fenrask.records.bills import confirm_bill, read_bill
 from fenrask.records.compared import Compared
 from fenrask.records.confirming import Confirmed, confirm
 from fenrask.records.in_force import (
@@ -165,7 +165,6 @@ def _billed(file: Path, pairs: Sequence[str], evaluation: Evaluation, seen: _See
         raise UnusableInput(wrong)
     content = file_bytes(file, at(Place(path="--bill"), "a bill", before=f"{file}: "))
     billed = read_bill(content, str(file), evaluation.bill.currency, seen.problems)
-    owners = guessed(evaluation.described, billed, stated)
-    kept, others = about_ways_out(billed, owners)
+    compared, others = confirm_bill(evaluation, billed, stated)
     seen.others += [f"{file.name}: {others}: not compared"] if others else []
-    return list(compare_bill(evaluation, kept, owners))
+    return compared

@@ -15,7 +15,7 @@ from fenrask.errors import Problem
 from fenrask.evaluation import Evaluation, divisible, evaluate
 from fenrask.optimise import choose
 from fenrask.records.batch import Unread
-from fenrask.records.bills import compare_bill, guessed, read_bill
+from fenrask.records.bills import confirm_bill, read_bill
 from fenrask.records.confirming import confirm
 from fenrask.records.drift import drifts
 from fenrask.records.existing import LEAST_SHARE, drafted, read_files
@@ -137,8 +137,8 @@ def _confirmed(run: Run) -> Page:
     seen = read_observations(VELLMOUTH.contents()["observed.csv"].decode(), "observed.csv", "", problems)
     described, currency = run.evaluation.described, run.evaluation.bill.currency
     billed = read_bill(VELLMOUTH.contents()["bill.csv"], "bill.csv", currency, problems)
-    compared = list(compare_bill(run.evaluation, billed, guessed(described, billed, {})))
-    return confirm_page(described.estate.estate, confirm(described, seen), compared)
+    compared, others = confirm_bill(run.evaluation, billed, {})
+    return confirm_page(described.estate.estate, confirm(described, seen), compared, (), [others] if others else [])
 
 
 def _stressed(run: Run) -> Page:

@@ -25,7 +25,7 @@ from fenrask.records.compared import AS_PLANNED, DIFFERENT, NOT_SEEN, Compared
 from fenrask.records.tables import accepted_tables
 from fenrask.units import cents, counted
 
-__all__ = ["Billed", "about_ways_out", "compare_bill", "guessed", "item_of", "owners_of", "read_bill"]
+__all__ = ["Billed", "about_ways_out", "confirm_bill", "item_of", "owners_of", "read_bill"]
 
 _NEAR = Fraction(5, 100)
 _TAX = "Tax"
@@ -119,7 +119,7 @@ def _parquet(content: bytes, file: str) -> Iterator[tuple[int, dict[str, Any]]]:
     yield from enumerate(table.to_pylist(), 1)
 
 
-def guessed(described: Described, billed: Sequence[Billed], stated: Mapping[str, str]) -> dict[str, str]:
+def _guessed(described: Described, billed: Sequence[Billed], stated: Mapping[str, str]) -> dict[str, str]:
     """The exit of each resource: as stated, else the one whose name it carries as a word of its own; else none."""
     exits = {name: exit_.listed_addresses for name, exit_ in described.estate.exits.items()}
     found = owners_of(billed, exits)
@@ -171,7 +171,19 @@ def item_of(row: Billed) -> str:
     return next((item for words, item in ITEMS if re.search(words, text)), "")
 
 
-def compare_bill(evaluation: Evaluation, billed: Sequence[Billed], owners: Mapping[str, str]) -> Iterator[Compared]:
+def confirm_bill(
+    evaluation: Evaluation, billed: Sequence[Billed], stated: Mapping[str, str]
+) -> tuple[list[Compared], str]:
+    """A bill against the model, and what of it is about something else, in words.
+
+    stated: the exits of resources, where their names do not tell them.
+    """
+    owners = _guessed(evaluation.described, billed, stated)
+    kept, others = about_ways_out(billed, owners)
+    return [*_compared(evaluation, kept, owners)], others
+
+
+def _compared(evaluation: Evaluation, billed: Sequence[Billed], owners: Mapping[str, str]) -> Iterator[Compared]:
     """Each exit's cost and the total as billed, against the model; what belongs to no exit comes after the exits.
 
     Where rows name no exit, as those for transfer often do, they are held against the same item of the exits of which

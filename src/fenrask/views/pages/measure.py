@@ -100,8 +100,8 @@ def unmatched_lines(estate: Estate, summary: Summary) -> Iterator[str]:
         if own:
             yield (
                 f"{counted(number, 'record comes', 'records come')} from {prefix}, where {some(own)} "
-                f"{'has' if len(own) == 1 else 'have'} public addresses: they were taken beyond the translation, which "
-                "hides the hosts. Take them on the hosts' side."
+                f"{'has' if len(own) == 1 else 'have'} public addresses: if they are of these, they were taken "
+                "beyond the translation, which hides the hosts. Take them on the hosts' side."
             )
     for prefix, holders in estate.held_twice:
         seen = (parse_prefix(end) for key in summary.unmatched for end in key[:2])

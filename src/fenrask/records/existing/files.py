@@ -152,7 +152,7 @@ def _json(path: Path, head: bytes, found: Files) -> str:
         return read_inventory(sheet, path.name, found.columns, found.facts)
     named = sheet.heading if sheet is not None else [*data] if isinstance(data, dict) else ["a list of something else"]
     expected = f"YANG (ietf-routing, ietf-nat, ...), what ip and nft write as JSON, or entries of one of: {headings()}"
-    raise UnusableInput([Problem(Place(str(path)), ", ".join(map(str, named[:6])), expected, _MAPPED)])
+    raise UnusableInput([Problem(Place(str(path)), ", ".join(map(str, named[:6])) or "nothing", expected, _MAPPED)])
 
 
 def _table(path: Path, head: bytes, found: Files) -> str:

@@ -6,6 +6,9 @@ RUNNING := $(VENV)/.running
 READY := $(VENV)/.ready
 # The lock file is whole, so nothing is resolved; modules are compiled where they are first used.
 INSTALL := --quiet --disable-pip-version-check --no-deps --no-compile
+# What is compiled is kept, whatever the machine's setting: without, each start of the program compiles all that it
+# imports once more, which takes longer than the rest of a short command.
+export PYTHONDONTWRITEBYTECODE :=
 
 .PHONY: demo test test-long lint types layers dead site bench fuzz smoke supply dist truth screenshots clean
 

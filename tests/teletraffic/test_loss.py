@@ -111,6 +111,24 @@ class Searching(unittest.TestCase):
             with self.subTest(ports=ports, tries=tries):
                 self.assertAlmostEqual(float(limited_search_b(ports, load, tries)), expected, places=10)
 
+    def test_many_loads_at_once_against_all_states_of_each(self) -> None:
+        dice = np.random.default_rng(11)
+        for _ in range(40):
+            ports = int(10 ** dice.uniform(0, 3.5))
+            tries = max(1, int(ports ** dice.uniform(0, 1)))
+            loads = [0.0, *(10 ** dice.uniform(-2, np.log10(ports) + 0.3, 12)).tolist()]
+            k = np.arange(ports + 1.0)
+            blocked = refusal_when(k, ports, tries)
+            found = limited_search_b(ports, loads, tries)
+            self.assertEqual(found[0], 0.0)
+            for load, share in zip(loads[1:], found[1:], strict=True):
+                steps = np.log(load) + np.log1p(-blocked[:-1]) - np.log(k[1:])
+                log_p = np.concatenate([[0.0], np.cumsum(steps)])
+                weight = np.exp(log_p - log_p.max())
+                expected = float(weight @ blocked / weight.sum())
+                with self.subTest(ports=ports, tries=tries, load=load):
+                    self.assertAlmostEqual(share, expected, delta=1e-9 * expected + 1e-290)
+
     def test_a_full_search_is_erlang_and_fewer_tries_refuse_more(self) -> None:
         for ports, load in ((50, 45.0), (500, 480.0)):
             self.assertAlmostEqual(

@@ -1,14 +1,18 @@
 """Loss where a free server is looked for only so many times: a birth-death chain that thins as it fills."""
 
+from itertools import pairwise
 from math import exp, lgamma, sqrt
 from typing import Any
 
 import numpy as np
-from numpy.typing import ArrayLike
+from numpy.typing import ArrayLike, NDArray
 
 from fenrask.teletraffic.arguments import Floats, broadcast, check_whole, unusable
 
 __all__ = ["limited_search_b", "refusal_when"]
+
+_CELLS = 400_000
+"""States of all chains that are worked out at once: what fits beside the processor."""
 
 
 def refusal_when(taken: ArrayLike, ports: ArrayLike, tries: ArrayLike) -> Any:
@@ -40,38 +44,91 @@ def limited_search_b(ports: ArrayLike, erlangs: ArrayLike, tries: ArrayLike) -> 
         check_whole(name, values)
         if np.any(values < 1):
             raise unusable(name, f"{values[values < 1].flat[0]:g}", "a whole number of at least 1")
-    # Through a day many times have the same load: each is worked out once.
-    cases, which = np.unique(np.stack([c.ravel(), load.ravel(), n.ravel()]), axis=1, return_inverse=True)
-    found = np.array([_chain(*map(float, one)) for one in cases.T], dtype=np.float64)
-    return found[which].reshape(c.shape)[()]
+    flat = [one.ravel() for one in (c, n, load)]
+    order = np.lexsort(flat[::-1])
+    at_most, looked_at, loads = (one[order] for one in flat)
+    begins = np.flatnonzero(np.diff(at_most, prepend=-1.0) + np.abs(np.diff(looked_at, prepend=-1.0)))
+    result = np.empty(loads.size)
+    for first, end in pairwise([*begins.tolist(), loads.size]):
+        # Through a day many times have the same load: each is worked out once; all loads of the same ports together.
+        different, which = np.unique(loads[first:end], return_inverse=True)
+        result[order[first:end]] = _chains(float(at_most[first]), float(looked_at[first]), different)[which]
+    return result.reshape(c.shape)[()]
 
 
-def _chain(c: float, load: float, tries: float) -> float:
-    if load == 0:
-        return 0.0
-    # Nothing is lost by leaving out states that the chain is never in: forty deviations about its mean.
-    middle = _balance(c, load, tries)
-    spread = 40 * sqrt(middle) + 100
-    low, high = max(0, int(middle - spread)), min(int(c), int(middle + spread))
-    k = np.arange(low, high + 1, dtype=np.float64)
-    log_f = _log_refusal(k, c, tries)
-    blocked = np.exp(log_f)
+def _chains(c: float, tries: float, loads: Floats) -> Floats:
+    """The refused share of each load, shape (n_loads,), which rise."""
+    refused = np.zeros(loads.size)
+    chains = _windows(c, tries, loads[loads > 0])
+    done = loads.size - sum(len(low) for low, _ in chains)
+    for low, width in chains:
+        some = loads[done : done + len(low)]
+        refused[done : done + len(low)] = _means(c, tries, some, np.array(low), width)
+        done += len(low)
+    return refused
+
+
+def _windows(c: float, tries: float, loads: Floats) -> list[tuple[list[int], int]]:
+    """The lowest state looked at of each chain, and of how many states: loads in turn, as many at once as fit.
+
+    Nothing is lost by leaving out states that a chain is never in. Both its weights and those times what each state
+    refuses fall off at least as fast as Poisson's do: about the balance, and about at most `tries` above it. Of a
+    Poisson variable's mean m, less than e^-40 lies further off than 9 sqrt(m) + 27 (Bennett 1962).
+    """
+    parts = list[tuple[list[int], int]]()
+    lows, width, balance = list[int](), 0, 0.0
+    for load in loads.tolist():
+        balance = _balance(c, load, tries, balance)
+        top = balance + 1 + min(tries, c)
+        low = max(0, int(balance - 9 * sqrt(balance) - 27))
+        wide = min(int(c), int(top + 9 * sqrt(top) + 28)) - low + 1
+        if lows and max(width, wide) * (len(lows) + 1) > _CELLS:
+            parts.append((lows, width))
+            lows, width = [], 0
+        lows.append(low)
+        width = max(width, wide)
+    return [*parts, (lows, width)] if lows else parts
+
+
+def _means(c: float, tries: float, loads: Floats, low: NDArray[np.intp], width: int) -> Floats:
+    """The mean of what the states refuse, of each load's chain: of `width` states from `low` on; shapes (n_loads,)."""
+    first, last = int(low[0]), int(min(c, low[-1] + width - 1))
+    k = np.arange(first, last + 1, dtype=np.float64)
+    blocked = np.exp(_log_refusal(k, c, tries))
     with np.errstate(divide="ignore"):
-        steps = np.log(load) + np.log1p(-blocked[:-1]) - np.log(k[1:])
-    log_p = np.concatenate([[0.0], np.cumsum(steps)])
-    weight = np.exp(log_p - np.max(log_p))
-    return float(np.sum(weight * blocked) / np.sum(weight))
+        # log p(k) - log p(k - 1) but for the load; above the last state there is none.
+        steps = np.log1p(-blocked[:-1]) - np.log(k[1:])
+    beyond = int(low[-1]) + width - 1 - last
+    steps = np.concatenate([[0.0], steps, np.full(beyond, -np.inf)])
+    blocked = np.concatenate([blocked, np.zeros(beyond)])
+    which = low[:, None] - first + np.arange(width)
+    log_p = steps[which]
+    log_p += np.log(loads)[:, None]
+    log_p[:, 0] = 0.0
+    np.cumsum(log_p, axis=1, out=log_p)
+    log_p -= log_p.max(axis=1, keepdims=True)
+    weight = np.exp(log_p, out=log_p)
+    refused: Floats = np.sum(weight * blocked[which], axis=1) / np.sum(weight, axis=1)
+    return refused
 
 
-def _balance(c: float, load: float, tries: float) -> float:
-    """The state in which as many connections begin as end: a (1 - f(k)) = k; it rises to `load` or to all ports."""
+def _balance(c: float, load: float, tries: float, at_least: float) -> float:
+    """The state in which as many connections begin as end, a (1 - f(k)) = k, or up to one above it.
+
+    It rises with the load, to all ports; that of a smaller load is at least given.
+    """
     n = min(tries, c)
-    low, high = 0.0, min(load, c)
-    for _ in range(60):
+    low, high = at_least, min(load, c)
+    if load * (1 - _refusal(high, c, n)) > high - 1:
+        return high
+    while high - low > 1:
         k = (low + high) / 2
-        refused = exp(lgamma(k + 1) - lgamma(k - n + 1) - lgamma(c + 1) + lgamma(c - n + 1)) if k > n else 0.0
-        low, high = (k, high) if load * (1 - refused) > k else (low, k)
+        low, high = (k, high) if load * (1 - _refusal(k, c, n)) > k else (low, k)
     return high
+
+
+def _refusal(k: float, c: float, n: float) -> float:
+    return exp(lgamma(k + 1) - lgamma(k - n + 1) - lgamma(c + 1) + lgamma(c - n + 1)) if k > n else 0.0
 
 
 def _log_refusal(k: Floats, c: float, tries: float) -> Floats:

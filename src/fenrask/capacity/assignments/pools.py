@@ -430,6 +430,8 @@ def _refused_a_day(stream: Stream, blocked: Series) -> float:
 
 _NEAR = 0.98
 _LOOKED_AT = 6
+_COMPARED = 50
+"""With how many of the fullest streams each other one is compared before its peak is looked at closely."""
 
 
 def busiest_use(
@@ -582,20 +584,43 @@ def least(meets: Callable[[int], bool], start: int = 1) -> int | None:
 
 def hardest(streams: list[Stream]) -> list[Stream]:
     """Those that no other surpasses in every way: what they need, the others do not exceed."""
-    kept: list[Stream] = []
-    for stream in sorted(streams, key=lambda stream: stream.load.peak.concurrent, reverse=True):
+    near = list[Stream]()
+    # What the quarters of an hour show already to be far below another's is not looked at more closely.
+    for stream in sorted(streams, key=lambda stream: stream.busiest, reverse=True):
+        if not any(_dwarfs(other, stream) for other in near[:_COMPARED]):
+            near.append(stream)
+    kept = list[Stream]()
+    for stream in sorted(near, key=lambda stream: stream.load.peak.concurrent, reverse=True):
         if not any(_surpasses(other, stream) for other in kept):
             kept.append(stream)
     return kept
 
 
+def _dwarfs(stream: Stream, other: Stream) -> bool:
+    """Whether a stream surpasses another by more than what a peak may lie above all quarters of an hour."""
+    moving, least = stream.busiest - stream.load.persistent, other.busiest - other.load.persistent
+    return _NEAR * moving >= least and _is_free(stream) and _is_free(other) and _is_as_hard(stream, other)
+
+
 def _surpasses(stream: Stream, other: Stream) -> bool:
     """Whether a stream loses at least as much as another, whatever the ports."""
-    free = stream.sources is None and other.sources is None and not stream.own_ports[0] and not other.own_ports[0]
+    free, peak, least = _is_free(stream) and _is_free(other), stream.load.peak.concurrent, other.load.peak.concurrent
     return (
-        (free or (_limits(stream) == _limits(other) and stream.load.peak.concurrent == other.load.peak.concurrent))
-        and stream.load.persistent >= other.load.persistent
-        and stream.load.peak.concurrent - stream.load.persistent >= other.load.peak.concurrent - other.load.persistent
+        (free or (_limits(stream) == _limits(other) and peak == least))
+        and peak - stream.load.persistent >= least - other.load.persistent
+        and _is_as_hard(stream, other)
+    )
+
+
+def _is_free(stream: Stream) -> bool:
+    """Whether no limit of hosts' own holds anything back."""
+    return stream.sources is None and not stream.own_ports[0]
+
+
+def _is_as_hard(stream: Stream, other: Stream) -> bool:
+    """Whether a stream is at least as hard to carry as another of equal moving load."""
+    return (
+        stream.load.persistent >= other.load.persistent
         and stream.peakedness >= other.peakedness
         and stream.level_cv >= other.level_cv
         and stream.fast_cv >= other.fast_cv

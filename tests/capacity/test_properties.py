@@ -49,6 +49,30 @@ def blocked(how: Ports, streams: list[Stream], addresses: int, target: float = 1
 
 
 class EveryAssignment(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.sampled_from(HOWS), BUSIEST, st.integers(1, 60), st.integers(0, 40), st.integers(1, 8))
+    def test_the_same_load_of_more_hosts_never_finds_fewer_ports(
+        self, how: Ports, busiest: list[float], hosts: int, more: int, addresses: int
+    ) -> None:
+        if ASSIGNMENTS[how.assignment].view == "hosts":
+            return
+        for load in busiest:
+            few, many = (streams_of(how, [load], traits={"hosts": float(one)}) for one in (hosts, hosts + more))
+            self.assertGreaterEqual(blocked(how, few, addresses) * (1 + 1e-9) + 1e-18, blocked(how, many, addresses))
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.sampled_from(HOWS), BUSIEST, st.lists(st.integers(1, 12), min_size=3, max_size=3), TARGETS)
+    def test_all_streams_together_need_what_the_hardest_of_them_needs(
+        self, how: Ports, busiest: list[float], hosts: list[int], target: float
+    ) -> None:
+        if ASSIGNMENTS[how.assignment].view == "hosts":
+            return
+        each = [
+            streams_of(how, [load], traits={"hosts": float(number)})[0]
+            for load, number in zip(busiest, hosts, strict=False)
+        ]
+        self.assertEqual(least(how, each, target), max(least(how, [one], target) for one in each))
+
     @settings(max_examples=40, deadline=None)
     @given(st.sampled_from(HOWS), BUSIEST, TARGETS, TRAITS, st.floats(1.0, 3.0))
     def test_more_load_never_needs_fewer_addresses(

@@ -537,7 +537,8 @@ def least_for(
     needed = _least_of_plain(plain, divide, target)
     if needed > MOST:
         return None
-    for asked in hardest([one for one in others if one.busiest > 0]):
+    hashed = any(divide(one, 2).tied_cells > 1 for one in others)
+    for asked in hardest([one for one in others if one.busiest > 0], hashed):
         if divide(asked, 2).tied_cells == 1:
             asked = asked.at_target(target)
         peak = np.array([asked.load.peak.concurrent])
@@ -582,33 +583,36 @@ def least(meets: Callable[[int], bool], start: int = 1) -> int | None:
     return high
 
 
-def hardest(streams: list[Stream]) -> list[Stream]:
-    """Those that no other surpasses in every way: what they need, the others do not exceed."""
+def hardest(streams: Streams, hashed: bool) -> list[Stream]:
+    """Those that no other surpasses in every way: what they need, the others do not exceed.
+
+    hashed: whether a hash of hosts sends connections to their ports, so that it counts how many hosts there are.
+    """
     near = list[Stream]()
     # What the quarters of an hour show already to be far below another's is not looked at more closely.
     for stream in sorted(streams, key=lambda stream: stream.busiest, reverse=True):
-        if not any(_dwarfs(other, stream) for other in near[:_COMPARED]):
+        if not any(_dwarfs(other, stream, hashed) for other in near[:_COMPARED]):
             near.append(stream)
     kept = list[Stream]()
     for stream in sorted(near, key=lambda stream: stream.load.peak.concurrent, reverse=True):
-        if not any(_surpasses(other, stream) for other in kept):
+        if not any(_surpasses(other, stream, hashed) for other in kept):
             kept.append(stream)
     return kept
 
 
-def _dwarfs(stream: Stream, other: Stream) -> bool:
+def _dwarfs(stream: Stream, other: Stream, hashed: bool) -> bool:
     """Whether a stream surpasses another by more than what a peak may lie above all quarters of an hour."""
     moving, least = stream.busiest - stream.load.persistent, other.busiest - other.load.persistent
-    return _NEAR * moving >= least and _is_free(stream) and _is_free(other) and _is_as_hard(stream, other)
+    return _NEAR * moving >= least and _is_free(stream) and _is_free(other) and _is_as_hard(stream, other, hashed)
 
 
-def _surpasses(stream: Stream, other: Stream) -> bool:
+def _surpasses(stream: Stream, other: Stream, hashed: bool) -> bool:
     """Whether a stream loses at least as much as another, whatever the ports."""
     free, peak, least = _is_free(stream) and _is_free(other), stream.load.peak.concurrent, other.load.peak.concurrent
     return (
         (free or (_limits(stream) == _limits(other) and peak == least))
         and peak - stream.load.persistent >= least - other.load.persistent
-        and _is_as_hard(stream, other)
+        and _is_as_hard(stream, other, hashed)
     )
 
 
@@ -617,7 +621,7 @@ def _is_free(stream: Stream) -> bool:
     return stream.sources is None and not stream.own_ports[0]
 
 
-def _is_as_hard(stream: Stream, other: Stream) -> bool:
+def _is_as_hard(stream: Stream, other: Stream, hashed: bool) -> bool:
     """Whether a stream is at least as hard to carry as another of equal moving load."""
     return (
         stream.load.persistent >= other.load.persistent
@@ -628,8 +632,18 @@ def _is_as_hard(stream: Stream, other: Stream) -> bool:
         and stream.retry_share >= other.retry_share
         and stream.retries >= other.retries
         and stream.tied >= other.tied
-        and stream.hosts == other.hosts
+        and (not (hashed or stream.tied) or _is_as_uneven(stream, other))
     )
+
+
+def _is_as_uneven(stream: Stream, other: Stream) -> bool:
+    """Whether a hash of hosts spreads a stream's load at least as unevenly as that of another.
+
+    The mean of fewer equal hosts varies more in convex order (Marshall and Olkin 1979, "Inequalities", 12.A), and what
+    is refused of load that varies only by chance is a convex function of it.
+    """
+    by_chance = all(one.is_even and not one.is_bursty and _is_free(one) for one in (stream, other))
+    return stream.hosts == other.hosts or (by_chance and _whole(stream.hosts) <= _whole(other.hosts))
 
 
 def _limits(stream: Stream) -> tuple[object, ...]:

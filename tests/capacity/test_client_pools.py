@@ -36,7 +36,7 @@ class Pools(InFolder):
         }
         for per_s, request_s, idle_s, most, at_once in REGIMES:
             for law, lasts in laws.items():
-                size = int(min(120_000, max(40_000, 600 * idle_s * per_s)))
+                size = int(min(60_000, max(20_000, 300 * idle_s * per_s)))
                 own = lasts(request_s, size).tolist()
                 spans, waited = events.client(dice, per_s, own, idle_s, most or 10**9, at_once)
                 end = size / per_s

@@ -369,7 +369,7 @@ class Retries(OneGate):
         ):
             dice = np.random.default_rng(15)
             rate = 310 / (mean_s + 60)
-            times = np.cumsum(dice.exponential(1 / rate, 200_000))
+            times = np.cumsum(dice.exponential(1 / rate, 100_000))
             holds = 60 + dice.exponential(mean_s, times.size)
             served, attempts = events.tried_again(times, holds, ports, retries)
             dropped, lost = 1 - served[0] / times.size, served[-1] / times.size

@@ -1,6 +1,7 @@
 """`fenrask choose`."""
 
 import json
+from functools import cache
 from pathlib import Path
 from typing import Annotated
 
@@ -117,9 +118,9 @@ def command(
     if figure:
         found = "no --frontier and no --headrooms"
         raise UnusableInput([Problem(Place(path="--figure"), found, "one of them")])
-    comparison = compare(described, public_hosts=public_hosts)
-    choice = choose(described, wanted, comparison)
-    page = with_today(choose_page(choice, comparison), state, ("covered",))
+    compared = cache(lambda: compare(described, public_hosts=public_hosts))
+    choice = choose(described, wanted, compared)
+    page = with_today(choose_page(choice, compared()), state, ("covered",))
     call.show(with_steps(page, explained(choice.evaluation)) if explain else page, choice.evaluation.paths)
     if save:
         call.write(save, (json.dumps(choice.patch, indent=2) + "\n").encode())

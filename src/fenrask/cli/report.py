@@ -292,7 +292,7 @@ def _choice(plan: _Plan) -> Iterator[Section]:
     if page is None:
         described = plan.evaluation.described
         try:
-            page = choose_page(choose(described, comparison=plan.comparison), plan.comparison)
+            page = choose_page(choose(described, compared=lambda: plan.comparison), plan.comparison)
         except NoAnswer as error:
             # The rest of the plan says what is wrong, and stays worth reading.
             page = Page("choose", described.estate.estate, (f"none: {error.cause}", error.remedy), ())

@@ -242,7 +242,7 @@ STEPS: tuple[Step, ...] = (
     Step(
         "fenrask choose",
         "The cheapest mix of exits, flow by flow, proven; and why each other option lost.",
-        lambda run: choose_page(choose(run.evaluation.described, comparison=run.comparison), run.comparison),
+        lambda run: choose_page(choose(run.evaluation.described, compared=lambda: run.comparison), run.comparison),
     ),
     Step(
         "fenrask stress",

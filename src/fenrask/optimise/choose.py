@@ -1,6 +1,6 @@
 """The cheapest mix of options that meets every need, its proof, what comes next, and why each other option lost."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from time import monotonic
@@ -12,7 +12,7 @@ from fenrask.estate import ChangeCost, Described
 from fenrask.estate.suggestions import unknown
 from fenrask.evaluation import Evaluation, evaluate
 from fenrask.optimise.assembly import assembled
-from fenrask.optimise.conflicts import conflict, contradiction
+from fenrask.optimise.conflicts import conflict, contradictions
 from fenrask.optimise.judging import Judge
 from fenrask.optimise.mixing import with_divisions
 from fenrask.optimise.objections import Cut, covers, taken_in, unfit
@@ -119,11 +119,14 @@ class Choice:
         return not self.design and agrees and self.gap <= _PROVEN
 
 
-def choose(described: Described, wanted: Wanted | None = None, comparison: Comparison | None = None) -> Choice:
+_Compared = Callable[[], Comparison]
+
+
+def choose(described: Described, wanted: Wanted | None = None, compared: _Compared | None = None) -> Choice:
     """Every flow to an exit, existing or proposed, at least monthly cost under all needs, caps and ports.
 
-    The answer is held against the estate as it is and every standard design (`comparison`, made here if it is not
-    given): what is cheaper and meets all is the answer instead. NoAnswer, with the smallest set of needs that
+    The answer is held against the estate as it is and every standard design (those of `compared`, asked where there
+    is an answer): what is cheaper and meets all is the answer instead. NoAnswer, with the smallest set of needs that
     contradict each other, where nothing meets them all.
     """
     asked, begins = wanted or Wanted(), monotonic()
@@ -172,7 +175,11 @@ def choose(described: Described, wanted: Wanted | None = None, comparison: Compa
         fewest_changes=takes_fewest,
         longer_s=_LONGER * (asked.seconds or _A_MINUTE) if plan.solved.gap > _PROVEN else None,
     )
-    answer = choice if _is_bound(asked) else _or_as_it_is(_or_cheaper(choice, comparison or compare(described)))
+    answer = (
+        choice
+        if _is_bound(asked)
+        else _or_as_it_is(_or_cheaper(choice, compared() if compared else compare(described)))
+    )
     _check_inward(answer.evaluation, choice.current)
     return answer
 
@@ -181,7 +188,7 @@ def _check_options(units: Sequence[Unit], asked: Wanted) -> None:
     """NoAnswer where flows have no option that meets their needs."""
     hopeless = [unit for unit in units if not unit.open_options]
     if hopeless:
-        told = "; ".join(contradiction(unit, bool({*unit.flows} & {*asked.keep})) for unit in hopeless)
+        told = contradictions(hopeless, asked.keep)
         keeping = " or do not keep it," if asked.keep else ""
         if not any(unit.options for unit in hopeless) and not asked.keep:
             raise NoAnswer(told, "Mend its path first: what goes to a private destination is not for sale.")

@@ -1,6 +1,6 @@
 """Where no choice is possible: what contradicts what."""
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import replace
 
 from fenrask.errors import NoAnswer
@@ -11,22 +11,44 @@ from fenrask.optimise.problem import PRIVATE, Unit, Wanted
 from fenrask.optimise.programme import Model
 from fenrask.optimise.trials import Grounds
 
-__all__ = ["conflict", "contradiction", "smallest"]
+__all__ = ["conflict", "contradictions", "smallest"]
 
 _LOOSEN = "Loosen one of them."
 _NODES = 500
 """Nodes of the search for one question: a mix that is not found in them counts as none, and that is said."""
 
 
-def contradiction(unit: Unit, kept: bool = False) -> str:
-    """The fewest needs of a unit that no option meets together; of one that is kept, what its own path breaks."""
+def contradictions(units: Iterable[Unit], keep: Iterable[str]) -> str:
+    """Why each of these has no option that meets its needs; several for one reason together."""
+    told = dict[tuple[str, str], list[str]]()
+    for unit in units:
+        told.setdefault(_contradiction(unit, not {*keep}.isdisjoint(unit.flows)), []).append(
+            f"{unit.name} from {unit.network}"
+        )
+    return "; ".join(
+        (several if len(names) > 1 else alone).format(some(names)) for (alone, several), names in told.items()
+    )
+
+
+def _contradiction(unit: Unit, kept: bool) -> tuple[str, str]:
+    """The fewest needs of a unit that no option meets together; of one that is kept, what its own path breaks.
+
+    As a sentence about one, and about several; the braces are for their names.
+    """
+    if kept and not unit.options:
+        why = "does not arrive, or is several at once"
+        return f"{{}} cannot be kept: its current path {why}", f"{{}} cannot be kept: each path {why}"
     if kept:
-        why = f"breaks {', '.join(unit.options[0].fails)}" if unit.options else "does not arrive, or is several at once"
-        return f"{unit.name} from {unit.network} cannot be kept: its current path {why}"
+        broken = ", ".join(unit.options[0].fails)
+        return (
+            f"{{}} cannot be kept: its current path breaks {broken}",
+            f"{{}} cannot be kept: each now breaks {broken}",
+        )
     if not unit.options:
-        return f"{unit.name} from {unit.network} does not arrive, and no offer leads there (`fenrask check` says why)"
+        why = "not arrive, and no offer leads there (`fenrask check` says why)"
+        return f"{{}} does {why}", f"{{}} do {why}"
     if all(UNCARRIED.keys() & {*option.fails} for option in unit.options):
-        return f"nothing that is offered carries {unit.name} from {unit.network}"
+        return ("nothing that is offered carries {}",) * 2
     failing = sorted({fails for option in unit.options for fails in option.fails})
     needed = set(failing)
     for need in failing:
@@ -34,7 +56,7 @@ def contradiction(unit: Unit, kept: bool = False) -> str:
         if not any(not rest & set(option.fails) for option in unit.options):
             needed = rest
     together = " together" if len(needed) > 1 else ""
-    return f"{unit.name} from {unit.network}: no offer meets {' and '.join(sorted(needed))}{together}"
+    return (f"{{}}: no offer meets {' and '.join(sorted(needed))}{together}",) * 2
 
 
 def conflict(grounds: Grounds, units: list[Unit], asked: Wanted) -> NoAnswer:

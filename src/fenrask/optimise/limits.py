@@ -13,7 +13,7 @@ from fenrask.evaluation import most_entries
 from fenrask.optimise.blocks import hosts_of
 from fenrask.optimise.problem import Option, Site, Unit
 from fenrask.optimise.programme import Model
-from fenrask.optimise.trials import Laid, sum_of
+from fenrask.optimise.trials import Laid
 from fenrask.prefixes import Prefix, fewest_prefixes
 
 __all__ = ["add_losses", "add_partners", "add_rooms"]
@@ -37,9 +37,7 @@ def _limits(model: Model, users: _Users, opened: int) -> None:
     for key in dict.fromkeys(key for _, laid in users for key in laid.series):
         some = [(variable, *laid.series[key]) for variable, laid in users if key in laid.series]
         capacity = some[0][1]
-        # What all together stay below needs no row.
-        if float(np.max(sum_of(series for _, _, series in some))) > capacity:
-            _within(model, [(variable, series) for variable, _, series in some], {opened: capacity})
+        _within(model, [(variable, series) for variable, _, series in some], {opened: capacity}, capacity)
     for key in dict.fromkeys(key for _, laid in users for key in laid.present):
         having = [(variable, laid.present[key]) for variable, laid in users if key in laid.present]
         _presence(model, [(variable, members) for variable, (_, members) in having], {opened: having[0][1][0]})
@@ -135,13 +133,17 @@ def _by_pool(model: Model, site: Site, users: _Users, room: Mapping[int, float])
     each = [most / (number[variable] * ports.per_address) for variable, most in room.items() if most]
     for pool in dict.fromkeys(pool for _, laid in users for pool in laid.ports):
         some = [(variable, laid.asked(pool, min(each, default=1.0))) for variable, laid in users if pool in laid.ports]
-        _within(model, some, room)
+        # Whoever uses the site has opened it, with one of these holdings.
+        _within(model, some, room, min(room.values(), default=0.0))
 
 
-def _within(model: Model, users: Sequence[tuple[int, Floats]], room: Mapping[int, float]) -> None:
-    """What is taken stays within what there is, at each time that no other time is above for every member."""
+def _within(model: Model, users: Sequence[tuple[int, Floats]], room: Mapping[int, float], always: float = 0.0) -> None:
+    """What is taken stays within what there is, at each time that no other time is above for every member.
+
+    always: what there is wherever any of it is taken. What all together stay below needs no row.
+    """
     series = np.stack(np.broadcast_arrays(*(one for _, one in users)))
-    times = np.unique(series, axis=1)
+    times = np.unique(series[:, np.maximum(series, 0.0).sum(axis=0) > always], axis=1)
     times = times[:, np.argsort(-times.sum(axis=0))]
     kept: list[int] = []
     for number in range(times.shape[1]):

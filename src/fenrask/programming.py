@@ -28,6 +28,8 @@ Row = tuple[Mapping[int, float], float, float]
 
 _GAP = 1e-9
 _AGREE = 1e-7
+_WHOLE = 1e-7
+"""Values this near to a whole number are one."""
 _FIRST, _TIGHT, _HALF = 0.05, 0.35, 0.5
 """Parts of the time, or of the nodes: for a first run of a programme that may have to be solved in several ways; for
 its rows as they are, after that; and for the leaders.
@@ -57,6 +59,14 @@ class Solution:
     def gap(self) -> float:
         """How far the objective may be above the optimum, as a share of it."""
         return max(0.0, self.objective - self.bound) / max(abs(self.objective), 1e-9)
+
+
+@dataclass(frozen=True)
+class _Relaxed:
+    """An optimum without whole numbers, and by how much each variable would change it, were it one more."""
+
+    optimum: Solution
+    reduced: Floats
 
 
 @dataclass
@@ -144,7 +154,9 @@ class Program:
         left, model = Allowance(seconds, nodes), self._model([*self.rows, *more])
         integral = np.array(self.integral, dtype=bool)
         hard = twice and bool(self.following)
-        answer, infeasible = _run(model, left, _FIRST if hard else 1.0)
+        answer, infeasible = self._whole(_relaxed(model, left)), False
+        if answer is None:
+            answer, infeasible = _run(model, left, _FIRST if hard else 1.0)
         if hard and not infeasible and (answer is None or answer.gap > _AGREE):
             answer = self._otherwise(answer, left, more)
         if answer is None or not integral.any():
@@ -153,13 +165,19 @@ class Program:
             answer = self._seen_again(model, answer, left)
         return self._counted(model, answer, seconds), False
 
+    def _whole(self, relaxed: _Relaxed | None) -> Solution | None:
+        """The optimum of a relaxation where its whole numbers are whole: none is better; else None."""
+        if relaxed is None:
+            return None
+        values = relaxed.optimum.values[np.array(self.integral, dtype=bool)]
+        return relaxed.optimum if np.all(np.abs(values - np.round(values)) <= _WHOLE) else None
+
     def beside(self, known: Solution, rows: Iterable[Row] = (), seconds: float | None = None) -> "Beside":
         """What answers, sooner, what the optimum is under a row or two more; known: the optimum under these rows."""
         model = self._model([*self.rows, *rows])
-        model.integrality_ = []
         with _silenced():
             relaxed = _relaxed(model, Allowance(seconds, None))
-        return Beside(self, np.inf if relaxed is None else max(0.0, known.objective - relaxed[0]))
+        return Beside(self, np.inf if relaxed is None else max(0.0, known.objective - relaxed.optimum.objective))
 
     def within(
         self, above: float, seconds: float | None, rows: Iterable[Row], nodes: int | None = None
@@ -173,13 +191,12 @@ class Program:
         rows = tuple(rows)
         with _silenced():
             left, model = Allowance(seconds, nodes), self._model([*self.rows, *rows])
-            kinds = model.integrality_
-            model.integrality_ = []
-            relaxed = _relaxed(model, left) if len(kinds) else None
+            relaxed = _relaxed(model, left) if len(model.integrality_) else None
             if relaxed is None:
                 return *self._decided(seconds, rows, False, nodes), np.nan
-            least = relaxed[0]
-            model.integrality_ = kinds
+            least = relaxed.optimum.objective
+            if (whole := self._whole(relaxed)) is not None:
+                return self._counted(model, whole, seconds), False, least
             for _ in range(2):
                 if self._narrow(model, relaxed, above) < _ENOUGH:
                     break
@@ -192,9 +209,9 @@ class Program:
                 above = found.objective - least
             return *self._decided(seconds, rows, False, left.nodes and max(1, left.nodes)), least
 
-    def _narrow(self, model: Any, relaxed: tuple[float, Floats], above: float) -> float:
+    def _narrow(self, model: Any, relaxed: _Relaxed, above: float) -> float:
         """Set the variables that all solutions within so much of a relaxation have in common; the share of these."""
-        least, reduced = relaxed
+        least, reduced = relaxed.optimum.objective, relaxed.reduced
         integral, upper = np.array(self.integral, dtype=bool), np.array(self.upper, dtype=np.float64)
         margin = above + _AGREE * abs(least + above)
         never, always = integral & (reduced > margin), integral & (reduced < -margin)
@@ -217,13 +234,12 @@ class Program:
         """
         if left.is_over or first.gap > _AGREE:
             return first
-        kinds = model.integrality_
-        model.integrality_ = []
         relaxed = _relaxed(model, left, presolve="off")
-        model.integrality_ = kinds
-        if relaxed is not None:
-            self._narrow(model, relaxed, max(0.0, first.objective - relaxed[0]))
-        second, _ = _run(model, left, presolve="off")
+        second = self._whole(relaxed)
+        if relaxed is not None and second is None:
+            self._narrow(model, relaxed, max(0.0, first.objective - relaxed.optimum.objective))
+        if second is None:
+            second, _ = _run(model, left, presolve="off")
         if second is None or second.objective >= first.objective - _AGREE * abs(first.objective):
             return first
         return second
@@ -380,19 +396,23 @@ class Allowance:
             self.nodes -= max(1, nodes)
 
 
-def _relaxed(model: Any, left: Allowance, **options: Any) -> tuple[float, Floats] | None:
-    """The objective of a relaxation and its reduced costs; None where no optimum was found."""
+def _relaxed(model: Any, left: Allowance, **options: Any) -> _Relaxed | None:
+    """The optimum without whole numbers, and its reduced costs; None where none was found."""
     import highspy
 
     new: Any = highspy.Highs
     solver = new()
     for name, value in {"output_flag": False, **left.of_time, **options}.items():
         solver.setOptionValue(name, value)
+    kinds = model.integrality_
+    model.integrality_ = []
     solver.passModel(model)
+    model.integrality_ = kinds
     solver.run()
     if solver.getModelStatus() != highspy.HighsModelStatus.kOptimal:
         return None
-    return float(solver.getInfo().objective_function_value), np.array(solver.getSolution().col_dual)
+    objective, found = float(solver.getInfo().objective_function_value), solver.getSolution()
+    return _Relaxed(Solution(np.array(found.col_value), objective, objective), np.array(found.col_dual))
 
 
 def _is_proven(found: Solution | None) -> bool:

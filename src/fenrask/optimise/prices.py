@@ -85,7 +85,7 @@ def _charge(model: Model, pool: _Pool) -> dict[int, float]:
 
 def _steps(model: Model, pool: _Pool, rate: Tiers) -> dict[int, float]:
     """A graduated rate: a variable for what fills each step, with its money."""
-    most = sum(pool.volumes.values())
+    most = _most_together(model, pool)
     steps, begins = [], 0.0
     for tier in rate.tiers:
         ends = most if tier.up_to_gb is None else min(most, float(tier.up_to_gb))
@@ -103,3 +103,13 @@ def _steps(model: Model, pool: _Pool, rate: Tiers) -> dict[int, float]:
             model.program.row({filled[number]: 1.0, full: -1.0}, high=0)
             model.program.row({filled[number - 1]: 1.0, full: -1.0}, low=0)
     return {variable: width * cost for variable, (width, cost) in zip(filled, steps, strict=True)}
+
+
+def _most_together(model: Model, pool: _Pool) -> float:
+    """The most that a pool may come to: each group of flows takes one of its options."""
+    units, most = {variable: number for (number, _), variable in model.taken.items()}, dict[int, float]()
+    for variable, volume in pool.volumes.items():
+        # What comes in whatever is chosen counts beside all groups.
+        unit = units.get(variable, -1)
+        most[unit] = max(most.get(unit, 0.0), volume)
+    return sum(most.values())

@@ -16,6 +16,7 @@ HOWS: tuple[Ports, ...] = (
     ports(address_choice="in-turn"),
     ports(address_choice="by-host"),
     ports(search_tries=40),
+    ports(search_tries=4, address_choice="by-host"),
     ports("shared-once"),
     ports("shared-once", address_choice="by-host-and-destination"),
     ports("host-block", block=100),

@@ -68,8 +68,8 @@ class PortLoad:
             top = max(busy, key=lambda stream: stream.busiest)
             return self.assignment.room(addresses, self.ports, self.target) / top.load.peak.concurrent - 1
 
-        alone = hardest(busy, self.ports.hashes_hosts) if self.assignment.view != "hosts" else busy
-        asked = replace(self, streams=alone)
+        hard = hardest(busy, self.ports.hashes_hosts) if self.assignment.view != "hosts" else busy
+        asked = replace(self, streams=hard)
         low, high = 0.0, 1.0
         while asked.carries(addresses, high):
             if high > _ANY_LOAD:

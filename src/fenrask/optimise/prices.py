@@ -24,6 +24,8 @@ class _Pool:
     offer: str
     at: Hashable
     volumes: dict[int, float] = field(default_factory=dict)
+    units: dict[int, int] = field(default_factory=dict)
+    """The group of flows of each variable; -1 for what comes in whatever is chosen."""
 
 
 def add_metered(model: Model) -> None:
@@ -31,11 +33,12 @@ def add_metered(model: Model) -> None:
     pools: dict[Hashable, _Pool] = {}
     # Steps over all of an estate are shared by exits, each of which may have a least sum of its own.
     shared: dict[str, set[Hashable]] = {}
-    for variable, metering in _metered(model):
+    for unit, variable, metering in _metered(model):
         # What has no steps is paid by whoever brings it: commitments tell offers apart.
         key = (metering.pool, "" if isinstance(metering.charge.rate, Tiers) else metering.offer)
         pool = pools.setdefault(key, _Pool(metering.charge.rate, metering.charge.item, metering.offer, metering.at))
         pool.volumes[variable] = pool.volumes.get(variable, 0.0) + metering.volume
+        pool.units[variable] = unit
         if metering.at != metering.by and metering.charge.item in LEAST_OF:
             shared.setdefault(metering.offer, set()).add(metering.by)
     charged: dict[Hashable, dict[int, float]] = {}
@@ -59,17 +62,20 @@ def add_metered(model: Model) -> None:
         model.program.row(row | {opened: standing - least}, low=0)
 
 
-def _metered(model: Model) -> Iterator[tuple[int, Metering]]:
-    """What each option brings to meters; and what comes in whatever is chosen, since the exits on its paths stay."""
+def _metered(model: Model) -> Iterator[tuple[int, int, Metering]]:
+    """What each option of a group of flows brings to meters, by group and variable.
+
+    Beside these, under -1, what comes in whatever is chosen, since the exits on its paths stay.
+    """
     for key, variable in model.taken.items():
         for metering in model.tried(key).metered:
-            yield variable, metering
+            yield key[0], variable, metering
     inward = model.grounds.metered_inward
     if inward:
         always = model.program.variable()
         model.program.row({always: 1.0}, low=1)
         for metering in inward:
-            yield always, metering
+            yield -1, always, metering
 
 
 def _charge(model: Model, pool: _Pool) -> dict[int, float]:
@@ -85,7 +91,7 @@ def _charge(model: Model, pool: _Pool) -> dict[int, float]:
 
 def _steps(model: Model, pool: _Pool, rate: Tiers) -> dict[int, float]:
     """A graduated rate: a variable for what fills each step, with its money."""
-    most = _most_together(model, pool)
+    most = _most_together(pool)
     steps, begins = [], 0.0
     for tier in rate.tiers:
         ends = most if tier.up_to_gb is None else min(most, float(tier.up_to_gb))
@@ -105,11 +111,10 @@ def _steps(model: Model, pool: _Pool, rate: Tiers) -> dict[int, float]:
     return {variable: width * cost for variable, (width, cost) in zip(filled, steps, strict=True)}
 
 
-def _most_together(model: Model, pool: _Pool) -> float:
+def _most_together(pool: _Pool) -> float:
     """The most that a pool may come to: each group of flows takes one of its options."""
-    units, most = {variable: number for (number, _), variable in model.taken.items()}, dict[int, float]()
+    most = dict[int, float]()
     for variable, volume in pool.volumes.items():
-        # What comes in whatever is chosen counts beside all groups.
-        unit = units.get(variable, -1)
+        unit = pool.units[variable]
         most[unit] = max(most.get(unit, 0.0), volume)
     return sum(most.values())

@@ -430,8 +430,6 @@ def _refused_a_day(stream: Stream, blocked: Series) -> float:
 
 _NEAR = 0.98
 _LOOKED_AT = 6
-_COMPARED = 50
-"""With how many of the fullest streams each other one is compared before its peak is looked at closely."""
 
 
 def busiest_use(
@@ -588,22 +586,11 @@ def hardest(streams: Streams, hashed: bool) -> list[Stream]:
 
     hashed: whether a hash of hosts sends connections to their ports, so that it counts how many hosts there are.
     """
-    near = list[Stream]()
-    # What the quarters of an hour show already to be far below another's is not looked at more closely.
-    for stream in sorted(streams, key=lambda stream: stream.busiest, reverse=True):
-        if not any(_dwarfs(other, stream, hashed) for other in near[:_COMPARED]):
-            near.append(stream)
     kept = list[Stream]()
-    for stream in sorted(near, key=lambda stream: stream.load.peak.concurrent, reverse=True):
+    for stream in sorted(streams, key=lambda stream: stream.load.peak.concurrent, reverse=True):
         if not any(_surpasses(other, stream, hashed) for other in kept):
             kept.append(stream)
     return kept
-
-
-def _dwarfs(stream: Stream, other: Stream, hashed: bool) -> bool:
-    """Whether a stream surpasses another by more than what a peak may lie above all quarters of an hour."""
-    moving, least = stream.busiest - stream.load.persistent, other.busiest - other.load.persistent
-    return _NEAR * moving >= least and _is_free(stream) and _is_free(other) and _is_as_hard(stream, other, hashed)
 
 
 def _surpasses(stream: Stream, other: Stream, hashed: bool) -> bool:
@@ -642,7 +629,7 @@ def _is_as_uneven(stream: Stream, other: Stream) -> bool:
     The mean of fewer equal hosts varies more in convex order (Marshall and Olkin 1979, "Inequalities", 12.A), and what
     is refused of load that varies only by chance is a convex function of it.
     """
-    by_chance = all(one.is_even and not one.is_bursty and _is_free(one) for one in (stream, other))
+    by_chance = all(replace(one, tied=False).is_plain for one in (stream, other))
     return stream.hosts == other.hosts or (by_chance and _whole(stream.hosts) <= _whole(other.hosts))
 
 
